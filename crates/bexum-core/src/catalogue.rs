@@ -1,0 +1,260 @@
+//! The catalogue: services, kinds, verbs with their levels, and which actions apply where.
+
+use std::fmt;
+
+use fixedbitset::FixedBitSet;
+use rustc_hash::FxHashMap;
+
+use crate::id::{ActionId, KindId, ServiceId};
+use crate::origin::Origin;
+
+/// How far a verb reaches.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Level {
+    /// See.
+    Observe,
+    /// Run, without lasting change.
+    Operate,
+    /// Create, change, delete.
+    Alter,
+    /// Change who can do what.
+    Govern,
+}
+
+impl Level {
+    /// All four, from the mildest.
+    pub const ALL: [Self; 4] = [Self::Observe, Self::Operate, Self::Alter, Self::Govern];
+
+    /// The word for it in files.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        ["observe", "operate", "alter", "govern"][self as usize]
+    }
+
+    /// The level of a word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|level| level.word() == word)
+    }
+}
+
+impl fmt::Display for Level {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+/// A heading for kinds.
+#[derive(Debug)]
+pub struct Service {
+    /// Its name.
+    pub name: Box<str>,
+    /// What its author says about it.
+    pub about: Option<Box<str>>,
+    /// Where it is declared.
+    pub origin: Origin,
+}
+
+/// A kind of thing.
+#[derive(Debug)]
+pub struct Kind {
+    /// Its name.
+    pub name: Box<str>,
+    /// What its author says about it.
+    pub about: Option<Box<str>>,
+    /// The service it stands under.
+    pub service: Option<ServiceId>,
+    /// Its actions, in order of verbs.
+    pub actions: std::ops::Range<usize>,
+    /// Kinds of the undeclared things below one of these.
+    pub items: Box<[KindId]>,
+    /// Kinds of declared things that may be made in one of these.
+    pub holds: Box<[KindId]>,
+    /// Where it is declared.
+    pub origin: Origin,
+}
+
+/// What an action addresses.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Addresses {
+    /// The thing itself.
+    Itself,
+    /// The whole account.
+    Account,
+    /// The scope that will hold the new thing.
+    Parent,
+}
+
+/// What can be done to a kind of thing.
+#[derive(Debug)]
+pub struct Action {
+    /// `KIND.VERB`
+    pub name: Box<str>,
+    /// Its kind.
+    pub kind: KindId,
+    /// How far it reaches.
+    pub level: Level,
+    /// What it addresses.
+    pub addresses: Addresses,
+}
+
+impl Action {
+    /// The part after the dot.
+    #[must_use]
+    pub fn verb(&self) -> &str {
+        self.name.split_once('.').map_or("", |(_, verb)| verb)
+    }
+}
+
+/// A set of actions, one bit each.
+pub type ActionSet = FixedBitSet;
+
+/// What a target is, as far as the catalogue cares (spec section 5, "Which actions apply").
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum TargetClass {
+    /// An account.
+    Account,
+    /// A subscription.
+    Subscription,
+    /// A resource or namespace of this kind; `None`: a namespace whose kind is not catalogued.
+    Declared(Option<KindId>),
+    /// An item below a resource or namespace of this kind.
+    Item(Option<KindId>),
+    /// A user with a home.
+    User,
+    /// A group with a home.
+    Group,
+    /// A role with a home.
+    Role,
+}
+
+/// Services, kinds and actions of an estate, each sorted by name.
+#[derive(Debug)]
+pub struct Catalogue {
+    /// Services by id.
+    pub services: Vec<Service>,
+    /// Kinds by id.
+    pub kinds: Vec<Kind>,
+    /// Actions by id: sorted by kind, then verb.
+    pub actions: Vec<Action>,
+    kind_ids: FxHashMap<Box<str>, KindId>,
+    action_ids: FxHashMap<Box<str>, ActionId>,
+    account: ActionSet,
+    subscription: ActionSet,
+    identities: [ActionSet; 3],
+    declared: Vec<ActionSet>,
+    items: Vec<ActionSet>,
+    nothing: ActionSet,
+}
+
+/// Kinds that may be catalogued to give verbs to things of the spec's own, but are no kind for a
+/// resource, a namespace or an item (spec section 2).
+pub const RESERVED_KINDS: [&str; 5] = ["account", "subscription", "user", "group", "role"];
+
+impl Catalogue {
+    /// Indexes what the builder resolved; lists are sorted by name already.
+    pub(crate) fn new(services: Vec<Service>, kinds: Vec<Kind>, actions: Vec<Action>) -> Self {
+        let kind_ids: FxHashMap<Box<str>, KindId> =
+            kinds.iter().enumerate().map(|(i, kind)| (kind.name.clone(), KindId::new(i))).collect();
+        let action_ids = actions
+            .iter()
+            .enumerate()
+            .map(|(i, action)| (action.name.clone(), ActionId::new(i)))
+            .collect();
+        let pick = |wanted: &dyn Fn(&Action) -> bool| -> ActionSet {
+            let mut set = ActionSet::with_capacity(actions.len());
+            set.extend(actions.iter().enumerate().filter(|(_, a)| wanted(a)).map(|(i, _)| i));
+            set
+        };
+        let itself = |name: &str| -> ActionSet {
+            let kind = kind_ids.get(name).copied();
+            pick(&|a| Some(a.kind) == kind && a.addresses == Addresses::Itself)
+        };
+        let on_any_parent = pick(&|a| a.addresses == Addresses::Parent);
+        let mut subscription = itself("subscription");
+        subscription.union_with(&on_any_parent);
+        let mut account = itself("account");
+        account.union_with(&on_any_parent);
+        account.union_with(&pick(&|a| a.addresses == Addresses::Account));
+        let ids = 0..kinds.len();
+        let declared = ids
+            .clone()
+            .map(|i| {
+                let (kind, id) = (&kinds[i], KindId::new(i));
+                pick(&|a| match a.addresses {
+                    Addresses::Itself => a.kind == id,
+                    Addresses::Parent => {
+                        kind.holds.contains(&a.kind) || kind.items.contains(&a.kind)
+                    }
+                    Addresses::Account => false,
+                })
+            })
+            .collect();
+        let items = ids
+            .map(|i| {
+                let kind = &kinds[i];
+                pick(&|a| a.addresses == Addresses::Itself && kind.items.contains(&a.kind))
+            })
+            .collect();
+        let identities = [itself("user"), itself("group"), itself("role")];
+        let nothing = ActionSet::with_capacity(actions.len());
+        Self {
+            account,
+            subscription,
+            identities,
+            declared,
+            items,
+            nothing,
+            kind_ids,
+            action_ids,
+            services,
+            kinds,
+            actions,
+        }
+    }
+
+    /// The kind of a name.
+    #[must_use]
+    pub fn find_kind(&self, name: &str) -> Option<KindId> {
+        self.kind_ids.get(name).copied()
+    }
+
+    /// The action of `KIND.VERB`.
+    #[must_use]
+    pub fn find_action(&self, name: &str) -> Option<ActionId> {
+        self.action_ids.get(name).copied()
+    }
+
+    /// A kind.
+    #[must_use]
+    pub fn kind(&self, id: KindId) -> &Kind {
+        &self.kinds[id.index()]
+    }
+
+    /// An action.
+    #[must_use]
+    pub fn action(&self, id: ActionId) -> &Action {
+        &self.actions[id.index()]
+    }
+
+    /// The ids of all actions.
+    pub fn action_ids(&self) -> impl Iterator<Item = ActionId> + use<> {
+        (0..self.actions.len()).map(ActionId::new)
+    }
+
+    /// The actions that apply to a target of this class (spec section 5).
+    #[must_use]
+    pub fn applicable(&self, class: TargetClass) -> &ActionSet {
+        match class {
+            TargetClass::Account => &self.account,
+            TargetClass::Subscription => &self.subscription,
+            TargetClass::Declared(kind) => {
+                kind.map_or(&self.nothing, |k| &self.declared[k.index()])
+            }
+            TargetClass::Item(kind) => kind.map_or(&self.nothing, |k| &self.items[k.index()]),
+            TargetClass::User => &self.identities[0],
+            TargetClass::Group => &self.identities[1],
+            TargetClass::Role => &self.identities[2],
+        }
+    }
+}

@@ -1,0 +1,344 @@
+//! From a parsed condition to one that can be evaluated: names resolved, literals judged.
+
+use std::ops::Range;
+
+use super::ast::{Expression, Operand, Operator, Path, Root};
+use super::eval::{Fact, Scalar};
+use super::operators::{Block, compare, parse_address};
+use super::{ConditionFault, Located, parser};
+use crate::attribute::{AttributeNames, PRINCIPAL_BUILTINS, RESOURCE_BUILTINS, Value};
+use crate::id::AttributeId;
+use crate::time::Time;
+use crate::truth::Truth;
+
+/// A condition that evaluation takes: parsed, every name resolved, every literal of use.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Condition {
+    /// In the author's words.
+    pub text: Box<str>,
+    pub(crate) root: Node,
+}
+
+/// An attribute that a condition or a brace names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Reference {
+    /// Under `principal.`
+    Principal(PrincipalAttribute),
+    /// Under `resource.`
+    Resource(ResourceAttribute),
+    /// Under `context.`, save the time.
+    Context(AttributeId),
+    /// `context.time`
+    Time,
+}
+
+/// An attribute under `principal.`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum PrincipalAttribute {
+    /// `principal.id`
+    Id,
+    /// `principal.type`
+    Type,
+    /// `principal.name`
+    Name,
+    /// `principal.groups`
+    Groups,
+    /// `principal.roles`
+    Roles,
+    /// `principal.manager`
+    Manager,
+    /// One that the estate gives.
+    Own(AttributeId),
+}
+
+/// An attribute under `resource.`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum ResourceAttribute {
+    /// `resource.path`
+    Path,
+    /// `resource.name`
+    Name,
+    /// `resource.kind`
+    Kind,
+    /// `resource.account`
+    Account,
+    /// `resource.owners`
+    Owners,
+    /// `resource.members`
+    Members,
+    /// `resource.join`
+    Join,
+    /// `resource.manager`
+    Manager,
+    /// One that the estate or the request's item gives.
+    Own(AttributeId),
+}
+
+/// A checked expression, or a part of one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Node {
+    And(Box<[Node]>),
+    Or(Box<[Node]>),
+    Not(Box<Node>),
+    Has(Reference, Range<usize>),
+    Bare(Reference, Range<usize>),
+    Constant(bool),
+    Compare(Side, Operator, Side),
+}
+
+/// A side of a checked comparison.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Side {
+    Attribute(Reference, Range<usize>),
+    Literal(Value, Range<usize>),
+}
+
+impl Side {
+    pub(crate) fn span(&self) -> Range<usize> {
+        match self {
+            Self::Attribute(_, span) | Self::Literal(_, span) => span.clone(),
+        }
+    }
+}
+
+impl Condition {
+    /// Parses and checks `text`; new attribute names are interned.
+    ///
+    /// # Errors
+    /// Every fault of the text with its byte range; one only when it does not parse.
+    pub(crate) fn read(text: &str, names: &mut AttributeNames) -> Result<Self, Vec<Located>> {
+        let parsed = parser::parse(text).map_err(|fault| vec![fault])?;
+        let mut checker = Checker { names, faults: Vec::new() };
+        let root = checker.check(&parsed);
+        if checker.faults.is_empty() {
+            Ok(Self { text: text.into(), root })
+        } else {
+            Err(checker.faults)
+        }
+    }
+
+    /// Every attribute that it names, with the byte range of each mention.
+    #[must_use]
+    pub fn references(&self) -> Vec<(Reference, Range<usize>)> {
+        let mut found = Vec::new();
+        collect(&self.root, &mut found);
+        found
+    }
+}
+
+fn collect(node: &Node, found: &mut Vec<(Reference, Range<usize>)>) {
+    match node {
+        Node::And(parts) | Node::Or(parts) => parts.iter().for_each(|part| collect(part, found)),
+        Node::Not(inner) => collect(inner, found),
+        Node::Has(reference, span) | Node::Bare(reference, span) => {
+            found.push((*reference, span.clone()));
+        }
+        Node::Constant(_) => {}
+        Node::Compare(left, _, right) => {
+            for side in [left, right] {
+                if let Side::Attribute(reference, span) = side {
+                    found.push((*reference, span.clone()));
+                }
+            }
+        }
+    }
+}
+
+/// The reference of a full dotted name under a root; a built-in of the other root is refused by
+/// those who call this before.
+pub(crate) fn resolve_reference(root: Root, name: &str, names: &mut AttributeNames) -> Reference {
+    use PrincipalAttribute as P;
+    use ResourceAttribute as R;
+    match (root, name) {
+        (Root::Context, "time") => Reference::Time,
+        (Root::Context, _) => Reference::Context(names.intern(name)),
+        (Root::Principal, _) => Reference::Principal(match name {
+            "id" => P::Id,
+            "type" => P::Type,
+            "name" => P::Name,
+            "groups" => P::Groups,
+            "roles" => P::Roles,
+            "manager" => P::Manager,
+            _ => P::Own(names.intern(name)),
+        }),
+        (Root::Resource, _) => Reference::Resource(match name {
+            "path" => R::Path,
+            "name" => R::Name,
+            "kind" => R::Kind,
+            "account" => R::Account,
+            "owners" => R::Owners,
+            "members" => R::Members,
+            "join" => R::Join,
+            "manager" => R::Manager,
+            _ => R::Own(names.intern(name)),
+        }),
+    }
+}
+
+impl Reference {
+    /// As its author writes it: `principal.team`.
+    #[must_use]
+    pub fn written(self, names: &AttributeNames) -> String {
+        use PrincipalAttribute as P;
+        use ResourceAttribute as R;
+        let (root, name) = match self {
+            Self::Time => (Root::Context, "time"),
+            Self::Context(id) => (Root::Context, names.name(id)),
+            Self::Principal(attribute) => (
+                Root::Principal,
+                match attribute {
+                    P::Id => "id",
+                    P::Type => "type",
+                    P::Name => "name",
+                    P::Groups => "groups",
+                    P::Roles => "roles",
+                    P::Manager => "manager",
+                    P::Own(id) => names.name(id),
+                },
+            ),
+            Self::Resource(attribute) => (
+                Root::Resource,
+                match attribute {
+                    R::Path => "path",
+                    R::Name => "name",
+                    R::Kind => "kind",
+                    R::Account => "account",
+                    R::Owners => "owners",
+                    R::Members => "members",
+                    R::Join => "join",
+                    R::Manager => "manager",
+                    R::Own(id) => names.name(id),
+                },
+            ),
+        };
+        format!("{root}.{name}")
+    }
+}
+
+struct Checker<'n> {
+    names: &'n mut AttributeNames,
+    faults: Vec<Located>,
+}
+
+impl Checker<'_> {
+    fn fault(&mut self, fault: ConditionFault, span: Range<usize>) {
+        self.faults.push(Located { fault, start: span.start, end: span.end });
+    }
+
+    fn check(&mut self, expression: &Expression) -> Node {
+        match expression {
+            Expression::And(parts) => Node::And(parts.iter().map(|p| self.check(p)).collect()),
+            Expression::Or(parts) => Node::Or(parts.iter().map(|p| self.check(p)).collect()),
+            Expression::Not(inner) => Node::Not(Box::new(self.check(inner))),
+            Expression::Has(path) => Node::Has(self.check_path(path), path.span.clone()),
+            Expression::Bare(path) => Node::Bare(self.check_path(path), path.span.clone()),
+            Expression::Constant(constant) => Node::Constant(*constant),
+            Expression::Compare(left, operator, right) => {
+                self.check_literals(left, *operator, right);
+                Node::Compare(self.check_operand(left), *operator, self.check_operand(right))
+            }
+        }
+    }
+
+    fn check_path(&mut self, path: &Path) -> Reference {
+        let name = path.name.as_str();
+        let (own, other, right) = match path.root {
+            Root::Principal => (&PRINCIPAL_BUILTINS[..], &RESOURCE_BUILTINS[..], Root::Resource),
+            Root::Resource => (&RESOURCE_BUILTINS[..], &PRINCIPAL_BUILTINS[..], Root::Principal),
+            Root::Context => (&[][..], &[][..], Root::Context),
+        };
+        if other.contains(&name) && !own.contains(&name) {
+            let fault =
+                ConditionFault::WrongRoot { name: name.to_owned(), wrong: path.root, right };
+            self.fault(fault, path.span.clone());
+        }
+        resolve_reference(path.root, name, self.names)
+    }
+
+    fn check_operand(&mut self, operand: &Operand) -> Side {
+        match operand {
+            Operand::Path(path) => Side::Attribute(self.check_path(path), path.span.clone()),
+            Operand::Literal(value, span) => Side::Literal(value.clone(), span.clone()),
+        }
+    }
+
+    /// Refuses literals that can only leave the comparison undecided.
+    fn check_literals(&mut self, left: &Operand, operator: Operator, right: &Operand) {
+        let before = self.faults.len();
+        if operator == Operator::Like && !matches!(right, Operand::Literal(Value::Text(_), _)) {
+            self.fault(ConditionFault::LikePattern, right.span());
+        } else if let Operand::Literal(value, span) = right {
+            self.check_alone(value, operator, "right", span);
+        }
+        if let Operand::Literal(value, span) = left {
+            self.check_alone(value, operator, "left", span);
+        }
+        if let (Operand::Literal(a, start), Operand::Literal(b, end)) = (left, right) {
+            let never = compare(&Fact::of(a), operator, &Fact::of(b)) == Truth::Undecided;
+            if never && self.faults.len() == before {
+                self.fault(ConditionFault::NeverBoth(operator), start.start..end.end);
+            }
+        }
+    }
+
+    fn check_alone(
+        &mut self,
+        value: &Value,
+        operator: Operator,
+        side: &'static str,
+        span: &Range<usize>,
+    ) {
+        let is_list = matches!(value, Value::List(_));
+        let useful = match operator {
+            Operator::Equal | Operator::NotEqual => !is_list,
+            Operator::In => is_list == (side == "right"),
+            Operator::Overlaps => is_list,
+            Operator::Like => matches!(value, Value::Text(_)),
+            Operator::Within => return self.check_within(value, side, span),
+            _ => match value {
+                Value::Integer(_) => true,
+                Value::Text(text) => Time::parse(text).is_some(),
+                _ => false,
+            },
+        };
+        if !useful {
+            let literal = match value {
+                Value::Text(_) if operator.is_ordering() => "a string that is no time".to_owned(),
+                Value::Boolean(_) => "a boolean".to_owned(),
+                Value::List(_) => "a list".to_owned(),
+                Value::Integer(_) => "an integer".to_owned(),
+                _ => "a string".to_owned(),
+            };
+            self.fault(ConditionFault::Never { operator, literal, side }, span.clone());
+        }
+    }
+
+    fn check_within(&mut self, value: &Value, side: &'static str, span: &Range<usize>) {
+        let items: Vec<Scalar<'_>> = match (Fact::of(value), side) {
+            (Fact::Scalar(item), _) => vec![item],
+            (Fact::List(list), "right") => list.iter().collect(),
+            _ => {
+                let literal = "a list".to_owned();
+                let fault = ConditionFault::Never { operator: Operator::Within, literal, side };
+                return self.fault(fault, span.clone());
+            }
+        };
+        for item in items {
+            let shown = match item {
+                Scalar::Text(text) => {
+                    let read = if side == "left" {
+                        parse_address(text).is_some()
+                    } else {
+                        Block::parse(text).is_some()
+                    };
+                    if read {
+                        continue;
+                    }
+                    text.to_owned()
+                }
+                other => other.to_value().to_string(),
+            };
+            self.fault(ConditionFault::Range(shown), span.clone());
+        }
+    }
+}

@@ -1,0 +1,158 @@
+//! The condition language (spec section 4).
+//!
+//! Text goes through [`parse`](parser::parse) into an [`ast`], which knows names only as written;
+//! [`check`] judges names and literals and yields a [`Condition`], the only thing that
+//! [`eval`] takes. Evaluation is three-valued and reads the world through [`Facts`](eval::Facts).
+
+pub mod ast;
+pub mod check;
+pub mod eval;
+mod operators;
+pub mod parser;
+pub mod print;
+mod token;
+
+pub use check::{Condition, Reference};
+pub(crate) use operators::compare as compare_values;
+
+use ast::{Operator, Root};
+
+/// A fault in a condition, with its byte range in the text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Located {
+    /// What is wrong.
+    pub fault: ConditionFault,
+    /// First byte.
+    pub start: usize,
+    /// One past the last byte.
+    pub end: usize,
+}
+
+/// What is wrong with a condition.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ConditionFault {
+    /// Something else should stand here.
+    #[error("expected {expected}, found {found}")]
+    Expected {
+        /// What would have fitted.
+        expected: &'static str,
+        /// What stands there.
+        found: String,
+    },
+    /// A character that begins no token.
+    #[error("`{0}` has no meaning in a condition")]
+    Character(char),
+    /// A sign from some other language.
+    #[error("`{found}` has no meaning in a condition: write `{write}`")]
+    OtherSpelling {
+        /// As written.
+        found: &'static str,
+        /// As it is written here.
+        write: &'static str,
+    },
+    /// A string without its end.
+    #[error("this string has no closing quote")]
+    OpenString,
+    /// A backslash before something else than `\\ ' " n t`.
+    #[error("there is no escape `\\{0}` in a string: only `\\\\`, `\\'`, `\\\"`, `\\n` and `\\t`")]
+    Escape(char),
+    /// A number with a leading zero, a point, or letters in it.
+    #[error("`{0}` is no integer")]
+    Number(String),
+    /// Beyond 64 bits.
+    #[error("`{0}` is beyond 64 bits")]
+    NumberRange(String),
+    /// A word that is neither keyword nor path.
+    #[error(
+        "`{0}` is neither a keyword nor a path: a path starts with `principal.`, `resource.` or `context.`"
+    )]
+    Word(String),
+    /// A path with an impossible name in it.
+    #[error("`{0}` is no attribute name")]
+    AttributeName(String),
+    /// A string, number or list without an operator.
+    #[error("{0} cannot stand alone: compare it with something")]
+    LoneOperand(&'static str),
+    /// A second operator after a comparison.
+    #[error("comparisons do not chain: join two of them with `and`")]
+    Chained,
+    /// A list of several types.
+    #[error("a list holds one type: this one has {0} and {1}")]
+    MixedList(&'static str, &'static str),
+    /// A built-in name of the other root.
+    #[error("`{name}` is built in under `{right}.`, not under `{wrong}.`")]
+    WrongRoot {
+        /// The name.
+        name: String,
+        /// Where it stands.
+        wrong: Root,
+        /// Where it would be known.
+        right: Root,
+    },
+    /// A literal that can only leave its comparison undecided.
+    #[error("`{operator}` can never be decided with {literal} on its {side}")]
+    Never {
+        /// The operator.
+        operator: Operator,
+        /// The literal, in words.
+        literal: String,
+        /// `left` or `right`.
+        side: &'static str,
+    },
+    /// Two literals whose types do not meet.
+    #[error("`{0}` can never be decided between these two literals")]
+    NeverBoth(Operator),
+    /// `like` with something else than a literal string on its right.
+    #[error("`like` needs a literal string on its right")]
+    LikePattern,
+    /// `within` a literal that is no address or range.
+    #[error("`{0}` is neither an IP address nor a range")]
+    Range(String),
+    /// Parentheses and `not` nested too deep.
+    #[error("this condition nests deeper than 200 levels")]
+    TooDeep,
+    /// Too many bytes.
+    #[error("a condition is at most 65536 bytes long")]
+    TooLong,
+    /// `members-when` looks at something else than a user's own attributes.
+    #[error(
+        "`members-when` may look only at `principal.` attributes, and not at `principal.groups` or `principal.roles`"
+    )]
+    OnlyPrincipal,
+}
+
+impl ConditionFault {
+    /// What to do about it, where the message does not say so itself.
+    #[must_use]
+    pub fn hint(&self) -> Option<String> {
+        Some(match self {
+            Self::Word(word) => {
+                let known = [
+                    "and", "or", "not", "has", "in", "overlaps", "like", "within", "true", "false",
+                ];
+                match crate::name::nearest(word, known) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => format!("a string stands in quotes: `'{word}'`"),
+                }
+            }
+            Self::Never { operator: Operator::Equal | Operator::NotEqual, .. } => {
+                "use `in` for one of a list, `overlaps` for any of two lists".to_owned()
+            }
+            Self::Never { operator: Operator::In, side: "right", .. } => {
+                "write a list: `in ['…']`, or use `=`".to_owned()
+            }
+            Self::Never { operator, .. } if operator.is_ordering() => {
+                "order is known among integers and among times (`'2026-03-01T08:00:00Z'`)"
+                    .to_owned()
+            }
+            Self::Never { operator: Operator::Overlaps, .. } => {
+                "`overlaps` takes two lists; for one value in a list use `in`".to_owned()
+            }
+            Self::Range(_) => {
+                "written like `10.20.0.0/16` (host bits zero), `10.20.0.7` or `2001:db8::/32`"
+                    .to_owned()
+            }
+            _ => return None,
+        })
+    }
+}

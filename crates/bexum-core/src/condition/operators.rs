@@ -1,0 +1,271 @@
+//! What each operator comes to between two values that are there (spec section 4, the table).
+
+use std::net::IpAddr;
+
+use ipnet::IpNet;
+use rustc_hash::FxHashSet;
+
+use super::ast::Operator;
+use super::eval::{Fact, ListFact, Scalar};
+use crate::pattern::action::star_match;
+use crate::time::Time;
+use crate::truth::Truth;
+
+/// An IP address or a range of them, read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Block {
+    One(IpAddr),
+    Range(IpNet),
+}
+
+impl Block {
+    /// Reads an address or a range in its usual form; `None` for host bits that are not zero, an
+    /// IPv4-mapped range, a zone, leading zeros.
+    pub(super) fn parse(text: &str) -> Option<Self> {
+        let Some((address, length)) = text.split_once('/') else {
+            return parse_address(text).map(Self::One);
+        };
+        let address: IpAddr = address.parse().ok()?;
+        let plain = length.len() <= 3
+            && length.bytes().all(|b| b.is_ascii_digit())
+            && (length == "0" || !length.starts_with('0'));
+        if !plain || address.to_canonical() != address {
+            return None;
+        }
+        let range = IpNet::new(address, length.parse().ok()?).ok()?;
+        (range.trunc() == range).then_some(Self::Range(range))
+    }
+
+    fn holds(&self, address: IpAddr) -> bool {
+        match self {
+            Self::One(one) => *one == address,
+            Self::Range(range) => range.contains(&address),
+        }
+    }
+}
+
+/// An address; one in IPv4-mapped form counts as the IPv4 address.
+pub(super) fn parse_address(text: &str) -> Option<IpAddr> {
+    text.parse::<IpAddr>().ok().map(|address| address.to_canonical())
+}
+
+/// `left operator right`, neither absent nor unknown.
+pub(crate) fn compare(left: &Fact<'_>, operator: Operator, right: &Fact<'_>) -> Truth {
+    match operator {
+        Operator::Equal => equal(left, right),
+        Operator::NotEqual => equal(left, right).negate(),
+        Operator::In => match (left, right) {
+            (Fact::Scalar(scalar), Fact::List(list)) => {
+                any(list.iter().map(|item| equal_scalars(*scalar, item)))
+            }
+            _ => Truth::Undecided,
+        },
+        Operator::Overlaps => match (left, right) {
+            (Fact::List(a), Fact::List(b)) => overlap(a, b),
+            _ => Truth::Undecided,
+        },
+        Operator::Like => match (left, right) {
+            (Fact::Scalar(Scalar::Text(text)), Fact::Scalar(Scalar::Text(pattern))) => {
+                Truth::from(like(pattern, text))
+            }
+            _ => Truth::Undecided,
+        },
+        Operator::Within => within(left, right),
+        _ => order(left, operator, right),
+    }
+}
+
+fn any(parts: impl Iterator<Item = Truth>) -> Truth {
+    let mut best = Truth::False;
+    for part in parts {
+        best = best.or(part);
+        if best == Truth::True {
+            break;
+        }
+    }
+    best
+}
+
+fn equal(left: &Fact<'_>, right: &Fact<'_>) -> Truth {
+    match (left, right) {
+        (Fact::Scalar(a), Fact::Scalar(b)) => equal_scalars(*a, *b),
+        _ => Truth::Undecided,
+    }
+}
+
+fn equal_scalars(left: Scalar<'_>, right: Scalar<'_>) -> Truth {
+    match (left, right) {
+        (Scalar::Text(a), Scalar::Text(b)) => Truth::from(a == b),
+        (Scalar::Integer(a), Scalar::Integer(b)) => Truth::from(a == b),
+        (Scalar::Boolean(a), Scalar::Boolean(b)) => Truth::from(a == b),
+        (Scalar::Time(a), Scalar::Time(b)) => Truth::from(a == b),
+        (Scalar::Time(time), Scalar::Text(text)) | (Scalar::Text(text), Scalar::Time(time)) => {
+            Time::parse(text).map_or(Truth::Undecided, |read| Truth::from(read == time))
+        }
+        _ => Truth::Undecided,
+    }
+}
+
+fn order(left: &Fact<'_>, operator: Operator, right: &Fact<'_>) -> Truth {
+    let (Fact::Scalar(left), Fact::Scalar(right)) = (left, right) else { return Truth::Undecided };
+    let ordering = match (*left, *right) {
+        (Scalar::Integer(a), Scalar::Integer(b)) => Some(a.cmp(&b)),
+        (Scalar::Time(a), Scalar::Time(b)) => Some(a.cmp(&b)),
+        (Scalar::Time(a), Scalar::Text(b)) => Time::parse(b).map(|b| a.cmp(&b)),
+        (Scalar::Text(a), Scalar::Time(b)) => Time::parse(a).map(|a| a.cmp(&b)),
+        _ => None,
+    };
+    ordering.map_or(Truth::Undecided, |ordering| {
+        Truth::from(match operator {
+            Operator::Less => ordering.is_lt(),
+            Operator::AtMost => ordering.is_le(),
+            Operator::Greater => ordering.is_gt(),
+            _ => ordering.is_ge(),
+        })
+    })
+}
+
+/// Pairs beyond which [`overlap`] builds a set instead of trying each.
+const FEW_PAIRS: usize = 256;
+
+fn overlap(a: &ListFact<'_>, b: &ListFact<'_>) -> Truth {
+    let (many, few) = (a.iter().count(), b.iter().count());
+    if many.saturating_mul(few) <= FEW_PAIRS {
+        return any(a.iter().flat_map(|x| b.iter().map(move |y| equal_scalars(x, y))));
+    }
+    // Lists are of one type each, so a pair of types settles every pair of elements.
+    match (a.iter().next(), b.iter().next()) {
+        (Some(Scalar::Time(_)), Some(Scalar::Text(_))) => overlap_times(a, b),
+        (Some(Scalar::Text(_)), Some(Scalar::Time(_))) => overlap_times(b, a),
+        (Some(x), Some(y)) if std::mem::discriminant(&x) == std::mem::discriminant(&y) => {
+            let known: FxHashSet<Scalar<'_>> = a.iter().collect();
+            Truth::from(b.iter().any(|item| known.contains(&item)))
+        }
+        (Some(_), Some(_)) => Truth::Undecided,
+        _ => Truth::False,
+    }
+}
+
+fn overlap_times(times: &ListFact<'_>, texts: &ListFact<'_>) -> Truth {
+    let known: FxHashSet<Scalar<'_>> = times.iter().collect();
+    any(texts.iter().map(|item| match item {
+        Scalar::Text(text) => Time::parse(text)
+            .map_or(Truth::Undecided, |time| Truth::from(known.contains(&Scalar::Time(time)))),
+        _ => Truth::Undecided,
+    }))
+}
+
+/// Whether `text` matches: `*` any run of characters, `?` exactly one code point.
+pub(super) fn like(pattern: &str, text: &str) -> bool {
+    if !pattern.contains('?') {
+        return star_match(pattern, text);
+    }
+    let pieces: Vec<&str> = pattern.split('*').collect();
+    let [first, middle @ .., last] = &*pieces else {
+        return like_prefix(pattern, text).is_some_and(|used| used == text.len());
+    };
+    let Some(mut at) = like_prefix(first, text) else { return false };
+    for piece in middle.iter().filter(|piece| !piece.is_empty()) {
+        let found = text[at..]
+            .char_indices()
+            .map(|(i, _)| at + i)
+            .find_map(|start| like_prefix(piece, &text[start..]).map(|used| start + used));
+        match found {
+            Some(end) => at = end,
+            None => return false,
+        }
+    }
+    // The last piece ends the text: step back as many code points as it is long.
+    let length = last.chars().count();
+    let start = match length {
+        0 => text.len(),
+        _ => match text[at..].char_indices().rev().nth(length - 1) {
+            Some((i, _)) => at + i,
+            None => return false,
+        },
+    };
+    like_prefix(last, &text[start..]).is_some_and(|used| start + used == text.len())
+}
+
+/// How many bytes of `text` the starless `piece` takes from its start.
+fn like_prefix(piece: &str, text: &str) -> Option<usize> {
+    let mut left = text.chars();
+    for wanted in piece.chars() {
+        let got = left.next()?;
+        if wanted != '?' && wanted != got {
+            return None;
+        }
+    }
+    Some(text.len() - left.as_str().len())
+}
+
+fn within(left: &Fact<'_>, right: &Fact<'_>) -> Truth {
+    let Fact::Scalar(Scalar::Text(left)) = left else { return Truth::Undecided };
+    let part = |item: Scalar<'_>, address: IpAddr| match item {
+        Scalar::Text(text) => {
+            Block::parse(text).map_or(Truth::Undecided, |block| Truth::from(block.holds(address)))
+        }
+        _ => Truth::Undecided,
+    };
+    let Some(address) = parse_address(left) else { return Truth::Undecided };
+    match right {
+        Fact::Scalar(item) => part(*item, address),
+        Fact::List(list) => any(list.iter().map(|item| part(item, address))),
+        _ => Truth::Undecided,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Block, like};
+
+    #[test]
+    fn like_knows_stars_and_single_characters() {
+        for (pattern, text, matches) in [
+            ("?", "é", true),
+            ("??", "é", false),
+            ("a?c", "abc", true),
+            ("a?c", "ac", false),
+            ("*?", "", false),
+            ("*?", "x", true),
+            ("a*?b", "axb", true),
+            ("a*?b", "ab", false),
+            ("?*?", "x", false),
+            ("?*b?d*", "aabcdx", true),
+            ("", "", true),
+            ("", "x", false),
+            ("*/?", "a/b/c", true),
+            ("ab?*?ba", "abba", false),
+            ("ab?*?ba", "abxyba", true),
+            ("*a?*", "xxa", false),
+            ("*?a*", "aa", true),
+        ] {
+            assert_eq!(like(pattern, text), matches, "{pattern} on {text}");
+        }
+    }
+
+    #[test]
+    fn addresses_and_ranges() {
+        let good =
+            ["10.0.0.0/8", "10.1.2.3", "::/0", "2001:db8::/32", "0.0.0.0/0", "::ffff:10.0.0.1"];
+        for text in good {
+            assert!(Block::parse(text).is_some(), "{text}");
+        }
+        for text in [
+            "10.0.0.1/8",
+            "10.0.0.0/08",
+            "10.0.0.0/33",
+            "10.0.0.0/",
+            "010.0.0.1",
+            "::ffff:10.0.0.0/104",
+            "fe80::1%eth0",
+            "10.0.0",
+            "",
+            "10.0.0.0/+8",
+            " 10.0.0.1",
+            "::ffff:0:0/96",
+        ] {
+            assert!(Block::parse(text).is_none(), "{text}");
+        }
+    }
+}

@@ -1,0 +1,206 @@
+//! What a person declared, decoded but not yet checked against anything else.
+//!
+//! The loader fills these in; [`Estate::build`](crate::Estate::build) is their only use, apart from
+//! the [naive evaluator](crate::naive), which reads them as they stand.
+
+use crate::attribute::Value;
+use crate::catalogue::Level;
+use crate::origin::{Origin, Written};
+use crate::policy::Effect;
+use crate::principal::Join;
+use crate::scope::ScopeType;
+use crate::time::Time;
+
+/// A list of names or patterns, with the place of the whole list.
+pub type List = Written<Vec<Written<String>>>;
+
+/// Everything that the files of an estate declare, in any order.
+#[derive(Clone, Debug, Default)]
+pub struct Declarations {
+    /// The estate's name.
+    pub name: String,
+    /// `[service.…]`
+    pub services: Vec<Named<()>>,
+    /// `[kind.…]`
+    pub kinds: Vec<Named<Kind>>,
+    /// `[account.…]`, `[subscription.…]`, `[resource.…]`, `[namespace.…]`
+    pub scopes: Vec<Named<Scope>>,
+    /// `[user.…]`
+    pub users: Vec<Named<User>>,
+    /// `[group.…]`
+    pub groups: Vec<Named<Group>>,
+    /// `[role.…]`
+    pub roles: Vec<Named<Role>>,
+    /// `[policy.…]`
+    pub policies: Vec<Named<Policy>>,
+    /// `[[attach]]`
+    pub attachments: Vec<Attachment>,
+    /// `[[ceiling]]`
+    pub ceilings: Vec<Ceiling>,
+}
+
+/// A declaration under a name of its own.
+#[derive(Clone, Debug)]
+pub struct Named<T> {
+    /// The name, and where the declaration starts.
+    pub name: Written<String>,
+    /// What its author says about it.
+    pub about: Option<String>,
+    /// The rest.
+    pub body: T,
+}
+
+/// A kind of thing.
+#[derive(Clone, Debug, Default)]
+pub struct Kind {
+    /// The service it stands under.
+    pub service: Option<Written<String>>,
+    /// Verbs with their levels, as written.
+    pub verbs: Vec<(Level, Written<String>)>,
+    /// Verbs that address the whole account.
+    pub account_wide: Vec<Written<String>>,
+    /// Verbs that address the scope that will hold the new thing.
+    pub on_parent: Vec<Written<String>>,
+    /// Kinds of items below one of these.
+    pub items: Vec<Written<String>>,
+    /// Kinds of declared things that may be made in one of these.
+    pub holds: Vec<Written<String>>,
+}
+
+/// A scope.
+#[derive(Clone, Debug)]
+pub struct Scope {
+    /// Which of the four tables declared it.
+    pub scope_type: ScopeType,
+    /// Its kind, if written.
+    pub kind: Option<Written<String>>,
+    /// Whether it shuts out allows attached above.
+    pub sealed: bool,
+    /// Flattened attributes.
+    pub attributes: Vec<(Written<String>, Value)>,
+}
+
+/// A user.
+#[derive(Clone, Debug)]
+pub struct User {
+    /// The name to show.
+    pub full_name: Option<String>,
+    /// Whether the user may do anything at all.
+    pub enabled: bool,
+    /// Another user, as `user:…`.
+    pub manager: Option<Written<String>>,
+    /// The scope that holds this identity as a target.
+    pub home: Option<Written<String>>,
+    /// Flattened attributes.
+    pub attributes: Vec<(Written<String>, Value)>,
+}
+
+/// A group.
+#[derive(Clone, Debug, Default)]
+pub struct Group {
+    /// Members; `None` when the key is not written.
+    pub members: Option<Vec<Element>>,
+    /// A condition on users that makes them members.
+    pub members_when: Option<Written<String>>,
+    /// Users who look after the group; `None` when the key is not written.
+    pub owners: Option<Vec<Written<String>>>,
+    /// How people come in.
+    pub join: Option<Join>,
+    /// The scope that holds this identity as a target.
+    pub home: Option<Written<String>>,
+    /// Flattened attributes.
+    pub attributes: Vec<(Written<String>, Value)>,
+}
+
+/// A role.
+#[derive(Clone, Debug, Default)]
+pub struct Role {
+    /// Those for whom it is always active.
+    pub held_by: Vec<Element>,
+    /// Those who may take it up in a request.
+    pub taken_by: Vec<Element>,
+    /// The scope that holds this identity as a target.
+    pub home: Option<Written<String>>,
+    /// Flattened attributes.
+    pub attributes: Vec<(Written<String>, Value)>,
+}
+
+/// A principal in a list, perhaps only for a time.
+#[derive(Clone, Debug)]
+pub struct Element {
+    /// The principal.
+    pub who: Written<String>,
+    /// When it stands there.
+    pub window: WindowWritten,
+}
+
+/// A window as written.
+#[derive(Clone, Debug, Default)]
+pub struct WindowWritten {
+    /// Inclusive start.
+    pub from: Option<Written<Time>>,
+    /// Exclusive end.
+    pub until: Option<Written<Time>>,
+}
+
+/// A policy.
+#[derive(Clone, Debug, Default)]
+pub struct Policy {
+    /// Policies whose statements belong to this one too.
+    pub include: Vec<Written<String>>,
+    /// Its own statements: allows in the order written, then denies.
+    pub statements: Vec<Statement>,
+}
+
+/// A statement of a policy.
+#[derive(Clone, Debug)]
+pub struct Statement {
+    /// Allow or deny.
+    pub effect: Effect,
+    /// Its own name, if it has one.
+    pub name: Option<Written<String>>,
+    /// What its author says about it.
+    pub about: Option<String>,
+    /// Action patterns.
+    pub actions: List,
+    /// Path patterns; `None` stands for `**`.
+    pub on: Option<List>,
+    /// Its condition.
+    pub when: Option<Written<String>>,
+    /// Where it starts.
+    pub origin: Origin,
+}
+
+/// A policy tied to principals at scopes.
+#[derive(Clone, Debug)]
+pub struct Attachment {
+    /// Policies.
+    pub policy: List,
+    /// Principals and `everyone`.
+    pub to: List,
+    /// Scopes.
+    pub at: List,
+    /// When it counts.
+    pub window: WindowWritten,
+    /// What its author says about it.
+    pub about: Option<String>,
+    /// Where it starts.
+    pub origin: Origin,
+}
+
+/// A policy used as a limit.
+#[derive(Clone, Debug)]
+pub struct Ceiling {
+    /// Policies.
+    pub policy: List,
+    /// Scopes; `None` stands for everywhere.
+    pub over: Option<List>,
+    /// Principals and `everyone`; `None` stands for everyone.
+    pub bound: Option<List>,
+    /// When it counts.
+    pub window: WindowWritten,
+    /// What its author says about it.
+    pub about: Option<String>,
+    /// Where it starts.
+    pub origin: Origin,
+}

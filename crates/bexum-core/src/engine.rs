@@ -1,0 +1,17 @@
+//! Deciding: an immutable [`Index`] over an estate, and a [`Decider`] that answers queries with it.
+//!
+//! The index is built once and shared; each thread has its own decider, which keeps what it has
+//! worked out about principals. Nothing on the way of a query scans all attachments: candidates
+//! are found by the principal's closure and the target's chain of scopes.
+
+mod closure;
+mod evaluate;
+mod facts;
+mod index;
+mod sink;
+
+pub use closure::{Closure, RoleClosure};
+pub use evaluate::Decider;
+pub use facts::{Scene, Source};
+pub use index::Index;
+pub use sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};

@@ -1,0 +1,253 @@
+//! Closures: all groups and roles of a principal at a moment, and what that brings to bear.
+
+use rustc_hash::FxHashSet;
+
+use super::index::{Index, Standing};
+use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId};
+use crate::principal::{Principal, Subject};
+use crate::time::{Time, Window};
+
+/// What a principal is in, and what is attached to all that, during a window.
+#[derive(Debug)]
+pub struct Closure<'e> {
+    /// The principal.
+    pub principal: Principal,
+    /// Its name as written: `user:ines`.
+    pub id: Box<str>,
+    /// Its manager as written, for users that have one.
+    pub manager: Option<Box<str>>,
+    /// All its groups, to any depth, by id (so by name).
+    pub groups: Vec<GroupId>,
+    /// Their bare names.
+    pub group_names: Vec<&'e str>,
+    /// Active roles, by id (so by name).
+    pub roles: Vec<RoleId>,
+    /// Their bare names.
+    pub role_names: Vec<&'e str>,
+    /// Roles that may be taken up and are not active, by id.
+    pub takeable: Vec<RoleId>,
+    /// While all of the above stays as it is.
+    pub steady: Window,
+    pub(crate) table: Table,
+}
+
+/// A role taken up: it, and all roles that it brings, with what is attached to them.
+#[derive(Debug)]
+pub struct RoleClosure<'e> {
+    /// The roles, by id (so by name).
+    pub roles: Vec<RoleId>,
+    /// Their bare names.
+    pub role_names: Vec<&'e str>,
+    /// While that stays as it is.
+    pub steady: Window,
+    pub(crate) table: Table,
+}
+
+/// Attachments and ceilings of a set of subjects, sorted so that those at one scope stand
+/// together.
+#[derive(Debug, Default)]
+pub(crate) struct Table {
+    attached: Vec<Attached>,
+    ceilings: Vec<CeilingAt>,
+}
+
+/// A policy at a scope, by way of an attachment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Attached {
+    pub(crate) scope: ScopeId,
+    pub(crate) policy: PolicyId,
+    pub(crate) attachment: AttachmentId,
+    pub(crate) subject: Subject,
+    pub(crate) window: Window,
+}
+
+/// A policy as a limit, everywhere or over a scope.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct CeilingAt {
+    pub(crate) over: Option<ScopeId>,
+    pub(crate) policy: PolicyId,
+    pub(crate) ceiling: CeilingId,
+    pub(crate) window: Window,
+}
+
+impl Table {
+    pub(crate) fn new(index: &Index<'_>, subjects: impl IntoIterator<Item = Subject>) -> Self {
+        let mut table = Self::default();
+        for subject in subjects {
+            for &id in index.attachments_of.get(&subject).into_iter().flatten() {
+                let attachment = index.estate.attachment(id);
+                for scope in &attachment.at {
+                    for policy in &attachment.policies {
+                        table.attached.push(Attached {
+                            scope: scope.value,
+                            policy: policy.value,
+                            attachment: id,
+                            subject,
+                            window: attachment.window,
+                        });
+                    }
+                }
+            }
+            for &id in index.ceilings_of.get(&subject).into_iter().flatten() {
+                let ceiling = index.estate.ceiling(id);
+                for policy in &ceiling.policies {
+                    let at = |over| CeilingAt {
+                        over,
+                        policy: policy.value,
+                        ceiling: id,
+                        window: ceiling.window,
+                    };
+                    match &ceiling.over {
+                        None => table.ceilings.push(at(None)),
+                        Some(scopes) => {
+                            table.ceilings.extend(scopes.iter().map(|s| at(Some(s.value))));
+                        }
+                    }
+                }
+            }
+        }
+        table.attached.sort_unstable();
+        table.ceilings.sort_unstable();
+        table.ceilings.dedup(); // one whose `for` holds several of the subjects
+        table
+    }
+
+    /// What is attached at exactly this scope.
+    pub(crate) fn attached_at(&self, scope: ScopeId) -> &[Attached] {
+        let start = self.attached.partition_point(|entry| entry.scope < scope);
+        let length = self.attached[start..].iter().take_while(|entry| entry.scope == scope).count();
+        &self.attached[start..start + length]
+    }
+
+    /// The ceilings over exactly this scope, or those over everything.
+    pub(crate) fn ceilings_over(&self, over: Option<ScopeId>) -> &[CeilingAt] {
+        let start = self.ceilings.partition_point(|entry| entry.over < over);
+        let length = self.ceilings[start..].iter().take_while(|entry| entry.over == over).count();
+        &self.ceilings[start..start + length]
+    }
+}
+
+/// Grows a set along standings that hold at a moment, keeping the window in which it stays so.
+struct Growth {
+    at: Time,
+    steady: Window,
+}
+
+impl Growth {
+    fn holding<T: Copy>(&mut self, standings: Option<&Vec<Standing<T>>>) -> Vec<T> {
+        let mut found = Vec::new();
+        for standing in standings.into_iter().flatten() {
+            self.steady = self.steady.intersect(&standing.window.steady_around(self.at));
+            if standing.window.holds(self.at) {
+                found.push(standing.into);
+            }
+        }
+        found
+    }
+}
+
+impl<'e> Closure<'e> {
+    /// Works out everything about `principal` at `at`, supposing that it is in `also` too
+    /// (spec section 6, "Groups" and "Active roles").
+    #[must_use]
+    pub fn new(index: &Index<'e>, principal: Principal, also: &[GroupId], at: Time) -> Self {
+        let estate = index.estate;
+        let mut growth = Growth { at, steady: Window::ALWAYS };
+
+        let mut groups: FxHashSet<GroupId> = FxHashSet::default();
+        let mut queue: Vec<GroupId> = also.to_vec();
+        if let Principal::Group(itself) = principal {
+            queue.push(itself);
+        } else {
+            queue.extend(growth.holding(index.groups_of.get(&principal)));
+        }
+        while let Some(group) = queue.pop() {
+            if groups.insert(group) {
+                queue.extend(growth.holding(index.groups_of.get(&Principal::Group(group))));
+            }
+        }
+        let mut groups: Vec<GroupId> = groups.into_iter().collect();
+        groups.sort_unstable();
+
+        let mut holders: Vec<Principal> = vec![principal];
+        holders.extend(groups.iter().copied().map(Principal::Group));
+        let mut queue: Vec<RoleId> = Vec::new();
+        if let Principal::Role(itself) = principal {
+            queue.push(itself);
+        }
+        for holder in &holders {
+            queue.extend(growth.holding(index.held_roles_of.get(holder)));
+        }
+        let roles = grow_roles(index, queue, &mut growth);
+        holders.extend(roles.iter().copied().map(Principal::Role));
+        holders.dedup(); // a role that asks is its own first holder
+
+        let mut takeable: Vec<RoleId> = Vec::new();
+        for holder in &holders {
+            takeable.extend(growth.holding(index.takeable_roles_of.get(holder)));
+        }
+        takeable.sort_unstable();
+        takeable.dedup();
+        takeable.retain(|role| roles.binary_search(role).is_err());
+
+        // A group or role that asks is in its own closure already.
+        let mut subjects: Vec<Subject> = holders.into_iter().map(Subject::One).collect();
+        subjects.push(Subject::Everyone);
+        subjects.sort_unstable();
+        subjects.dedup();
+        let manager = match principal {
+            Principal::User(id) => estate.user(id).manager.map(Principal::User),
+            _ => None,
+        };
+        Self {
+            principal,
+            id: estate.principal_id(principal).into(),
+            manager: manager.map(|manager| estate.principal_id(manager).into()),
+            group_names: groups.iter().map(|id| &*estate.group(*id).identity.name).collect(),
+            role_names: role_names(index, &roles),
+            table: Table::new(index, subjects),
+            groups,
+            roles,
+            takeable,
+            steady: growth.steady,
+        }
+    }
+
+    /// Whether `role` may be taken up, or is active already.
+    #[must_use]
+    pub fn can_take_up(&self, role: RoleId) -> bool {
+        self.roles.binary_search(&role).is_ok() || self.takeable.binary_search(&role).is_ok()
+    }
+}
+
+impl<'e> RoleClosure<'e> {
+    /// `role` and every role whose `held-by` names one of these (spec section 6, "R+").
+    #[must_use]
+    pub fn new(index: &Index<'e>, role: RoleId, at: Time) -> Self {
+        let mut growth = Growth { at, steady: Window::ALWAYS };
+        let roles = grow_roles(index, vec![role], &mut growth);
+        let subjects = roles.iter().map(|role| Subject::One(Principal::Role(*role)));
+        Self {
+            table: Table::new(index, subjects),
+            role_names: role_names(index, &roles),
+            steady: growth.steady,
+            roles,
+        }
+    }
+}
+
+fn grow_roles(index: &Index<'_>, mut queue: Vec<RoleId>, growth: &mut Growth) -> Vec<RoleId> {
+    let mut roles: FxHashSet<RoleId> = FxHashSet::default();
+    while let Some(role) = queue.pop() {
+        if roles.insert(role) {
+            queue.extend(growth.holding(index.held_roles_of.get(&Principal::Role(role))));
+        }
+    }
+    let mut roles: Vec<RoleId> = roles.into_iter().collect();
+    roles.sort_unstable();
+    roles
+}
+
+fn role_names<'e>(index: &Index<'e>, roles: &[RoleId]) -> Vec<&'e str> {
+    roles.iter().map(|id| &*index.estate.role(*id).identity.name).collect()
+}

@@ -1,0 +1,257 @@
+//! What a condition or a brace sees when it is asked about one query.
+
+use super::closure::Closure;
+use super::index::{Index, NamesWritten};
+use crate::attribute::Value;
+use crate::condition::Reference;
+use crate::condition::check::{PrincipalAttribute, ResourceAttribute};
+use crate::condition::eval::{Fact, Facts, ListFact, Scalar};
+use crate::id::{AttributeId, ScopeId};
+use crate::pattern::matching::Braces;
+use crate::pattern::path::Brace;
+use crate::principal::Principal;
+use crate::request::{Given, Place, Query};
+use crate::scope::ScopeType;
+use crate::truth::Truth;
+
+/// One query as statements see it (spec section 4, "Attributes").
+#[derive(Clone, Copy, Debug)]
+pub struct Scene<'s> {
+    /// The index.
+    pub index: &'s Index<'s>,
+    /// The query.
+    pub query: &'s Query<'s>,
+    /// All about who asks.
+    pub closure: &'s Closure<'s>,
+    /// `principal.roles`: those that the statement at hand is sought for, bare names.
+    pub roles: &'s [&'s str],
+}
+
+/// Where an attribute's value was found.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// The request.
+    Request,
+    /// The item's attributes in the request.
+    Item,
+    /// A scope's table.
+    Scope(ScopeId),
+    /// An identity's table.
+    Identity(Principal),
+    /// Built in.
+    BuiltIn,
+}
+
+impl<'s> Scene<'s> {
+    /// Where the value of an attribute comes from; `None` when there is none.
+    #[must_use]
+    pub fn source(&self, reference: Reference) -> Option<Source> {
+        if matches!(self.fact(reference), Fact::Absent | Fact::Unknown) {
+            return None;
+        }
+        Some(match reference {
+            Reference::Context(_) | Reference::Time => Source::Request,
+            Reference::Principal(PrincipalAttribute::Own(id)) => match self.query.who {
+                Principal::Workload(scope) => {
+                    self.up_from(scope, id).map_or(Source::BuiltIn, |(at, _)| Source::Scope(at))
+                }
+                other => Source::Identity(other),
+            },
+            Reference::Resource(ResourceAttribute::Own(id)) => {
+                self.of_target(id).map_or(Source::BuiltIn, |(source, _)| source)
+            }
+            _ => Source::BuiltIn,
+        })
+    }
+
+    /// The nearest value at a scope or above it.
+    fn up_from(&self, scope: ScopeId, id: AttributeId) -> Option<(ScopeId, &'s Value)> {
+        let estate = self.index.estate;
+        estate.scopes.chain(scope).find_map(|at| Some((at, estate.scope(at).attributes.value(id)?)))
+    }
+
+    fn any_up_from(&self, scope: ScopeId, id: AttributeId) -> bool {
+        let estate = self.index.estate;
+        estate.scopes.chain(scope).any(|at| estate.scope(at).attributes.has(id))
+    }
+
+    /// A target's own attribute: an identity's before its home's, a scope's before an item's.
+    fn of_target(&self, id: AttributeId) -> Option<(Source, &'s Value)> {
+        let target = &self.query.target;
+        if let Place::Identity(who, _) = target.place
+            && let Some(value) = self.index.estate.identity(who)?.attributes.value(id)
+        {
+            return Some((Source::Identity(who), value));
+        }
+        if let Some((at, value)) = self.up_from(target.scope(), id) {
+            return Some((Source::Scope(at), value));
+        }
+        let item = &self.query.item;
+        let value = item.iter().find_map(|(name, value)| value.as_ref().filter(|_| *name == id))?;
+        Some((Source::Item, value))
+    }
+
+    fn target_has(&self, id: AttributeId) -> bool {
+        let target = &self.query.target;
+        if let Place::Identity(who, _) = target.place
+            && self.index.estate.identity(who).is_some_and(|who| who.attributes.has(id))
+        {
+            return true;
+        }
+        self.any_up_from(target.scope(), id) || self.query.item.iter().any(|(name, _)| *name == id)
+    }
+
+    /// Attributes of groups and roles that ask are nobody's in particular.
+    fn speaks_for_nobody(&self) -> bool {
+        matches!(self.query.who, Principal::Group(_) | Principal::Role(_))
+    }
+
+    fn principal_fact(&self, attribute: PrincipalAttribute) -> Fact<'s> {
+        use PrincipalAttribute as P;
+        let estate = self.index.estate;
+        match attribute {
+            P::Id => Fact::text(&self.closure.id),
+            P::Type => Fact::text(crate::estate::Estate::principal_type(self.query.who).word()),
+            P::Name => Fact::text(estate.principal_name(self.query.who)),
+            P::Groups => Fact::List(ListFact::Names(&self.closure.group_names)),
+            P::Roles => Fact::List(ListFact::Names(self.roles)),
+            P::Manager | P::Own(_) if self.speaks_for_nobody() => Fact::Unknown,
+            P::Manager => self.closure.manager.as_deref().map_or(Fact::Absent, Fact::text),
+            P::Own(id) => {
+                let value = match self.query.who {
+                    Principal::User(user) => estate.user(user).identity.attributes.value(id),
+                    Principal::Workload(scope) => self.up_from(scope, id).map(|(_, value)| value),
+                    Principal::Group(_) | Principal::Role(_) => None,
+                };
+                value.map_or(Fact::Absent, Fact::of)
+            }
+        }
+    }
+
+    fn resource_fact(&self, attribute: ResourceAttribute) -> Fact<'s> {
+        use ResourceAttribute as R;
+        let (index, estate, target) = (self.index, self.index.estate, &self.query.target);
+        let identity = match target.place {
+            Place::Identity(who, _) => Some(who),
+            _ => None,
+        };
+        let windowed = |list: &'s [NamesWritten]| match identity {
+            Some(Principal::Group(group)) => list[group.index()]
+                .as_deref()
+                .map_or(Fact::Absent, |list| Fact::List(ListFact::Windowed(list, self.query.time))),
+            _ => Fact::Absent,
+        };
+        match attribute {
+            R::Path => Fact::text(target.path),
+            R::Name => Fact::text(target.segments.last().copied().unwrap_or_default()),
+            R::Account => Fact::text(target.segments.first().copied().unwrap_or_default()),
+            R::Kind => Fact::text(self.target_kind()),
+            R::Owners => windowed(&index.owners_written),
+            R::Members => windowed(&index.members_written),
+            R::Join => match identity {
+                Some(Principal::Group(group)) => Fact::text(estate.group(group).join.word()),
+                _ => Fact::Absent,
+            },
+            R::Manager => match identity {
+                Some(Principal::User(user)) => {
+                    index.managers_written.get(&user).map_or(Fact::Absent, |id| Fact::text(id))
+                }
+                _ => Fact::Absent,
+            },
+            R::Own(id) => self.of_target(id).map_or(Fact::Absent, |(_, value)| Fact::of(value)),
+        }
+    }
+
+    fn target_kind(&self) -> &'s str {
+        let estate = self.index.estate;
+        match self.query.target.place {
+            Place::Scope(id) => {
+                let scope = estate.scope(id);
+                match (scope.scope_type, scope.kind) {
+                    (ScopeType::Account | ScopeType::Subscription, _) => scope.scope_type.word(),
+                    (_, Some(kind)) => &estate.catalogue.kind(kind).name,
+                    (_, None) => "namespace",
+                }
+            }
+            Place::Item(_) => {
+                let action = estate.catalogue.action(self.query.action);
+                &estate.catalogue.kind(action.kind).name
+            }
+            Place::Identity(who, _) => crate::estate::Estate::principal_type(who).word(),
+        }
+    }
+
+    fn context(&self, id: AttributeId) -> Option<&'s Given> {
+        let given = |wanted| {
+            self.query.context.iter().find(|(id, _)| *id == wanted).map(|(_, given)| given)
+        };
+        if let Some(found) = given(id) {
+            return Some(found);
+        }
+        // What lies below something given as absent is absent too.
+        let names = &self.index.estate.attribute_names;
+        let mut head = names.parent(id);
+        while let Some(parent) = head {
+            if let Some(found @ Given::Absent) = given(parent) {
+                return Some(found);
+            }
+            head = names.parent(parent);
+        }
+        None
+    }
+}
+
+impl Facts for Scene<'_> {
+    fn fact(&self, reference: Reference) -> Fact<'_> {
+        match reference {
+            Reference::Principal(attribute) => self.principal_fact(attribute),
+            Reference::Resource(attribute) => self.resource_fact(attribute),
+            Reference::Time => Fact::Scalar(Scalar::Time(self.query.time)),
+            Reference::Context(id) => match self.context(id) {
+                Some(Given::Value(value)) => Fact::of(value),
+                Some(Given::Absent) => Fact::Absent,
+                Some(Given::Head) | None => Fact::Unknown,
+            },
+        }
+    }
+
+    fn has(&self, reference: Reference) -> Truth {
+        match reference {
+            Reference::Principal(PrincipalAttribute::Own(_)) if self.speaks_for_nobody() => {
+                Truth::Undecided
+            }
+            Reference::Principal(PrincipalAttribute::Own(id)) => {
+                Truth::from(match self.query.who {
+                    Principal::Workload(scope) => self.any_up_from(scope, id),
+                    who => {
+                        let identity = self.index.estate.identity(who);
+                        identity.is_some_and(|identity| identity.attributes.has(id))
+                    }
+                })
+            }
+            Reference::Resource(ResourceAttribute::Own(id)) => Truth::from(self.target_has(id)),
+            Reference::Context(id) => match self.context(id) {
+                Some(Given::Value(_) | Given::Head) => Truth::True,
+                Some(Given::Absent) => Truth::False,
+                None => Truth::Undecided,
+            },
+            built_in => match self.fact(built_in) {
+                Fact::Absent => Truth::False,
+                Fact::Unknown => Truth::Undecided,
+                _ => Truth::True,
+            },
+        }
+    }
+}
+
+impl Braces<Reference> for Scene<'_> {
+    fn alternatives(&self, brace: &Brace<Reference>, each: &mut dyn FnMut(Option<&str>)) {
+        let mut one = |scalar: Scalar<'_>| each(scalar.as_segment().as_deref());
+        match self.fact(brace.attribute) {
+            Fact::Absent => {}
+            Fact::Unknown => each(None),
+            Fact::Scalar(scalar) => one(scalar),
+            Fact::List(list) => list.iter().for_each(one),
+        }
+    }
+}

@@ -1,0 +1,109 @@
+//! The index: who is in what, and what is attached to whom, turned around once.
+
+use rustc_hash::FxHashMap;
+
+use super::closure::Table;
+use crate::estate::Estate;
+use crate::id::{AttachmentId, CeilingId, GroupId, RoleId, UserId};
+use crate::principal::{Membership, Principal, Subject};
+use crate::time::Window;
+
+/// A place in a list that a principal has for a time.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Standing<T> {
+    pub(crate) into: T,
+    pub(crate) window: Window,
+    /// Whether it is written there; members by condition are not.
+    pub(crate) listed: bool,
+}
+
+/// The names in a list as written, each with its window; `None` when the list is not written.
+pub(crate) type NamesWritten = Option<Box<[(Box<str>, Window)]>>;
+
+type Standings<T> = FxHashMap<Principal, Vec<Standing<T>>>;
+
+/// An estate turned around for deciding. Cheap to build: one pass over memberships and
+/// attachments as written.
+#[derive(Debug)]
+pub struct Index<'e> {
+    /// The estate.
+    pub estate: &'e Estate,
+    pub(crate) groups_of: Standings<GroupId>,
+    pub(crate) held_roles_of: Standings<RoleId>,
+    pub(crate) takeable_roles_of: Standings<RoleId>,
+    pub(crate) attachments_of: FxHashMap<Subject, Vec<AttachmentId>>,
+    pub(crate) ceilings_of: FxHashMap<Subject, Vec<CeilingId>>,
+    /// `resource.members` of each group, as `user:ines`, with windows; `None` when not written.
+    pub(crate) members_written: Vec<NamesWritten>,
+    /// `resource.owners` likewise.
+    pub(crate) owners_written: Vec<NamesWritten>,
+    /// `resource.manager` of users that can be targets, as `user:tomas`.
+    pub(crate) managers_written: FxHashMap<UserId, Box<str>>,
+    /// What is attached to `everyone`.
+    pub(crate) everyone: Table,
+}
+
+impl<'e> Index<'e> {
+    /// Turns the estate around.
+    #[must_use]
+    pub fn new(estate: &'e Estate) -> Self {
+        let mut index = Self {
+            estate,
+            groups_of: FxHashMap::default(),
+            held_roles_of: FxHashMap::default(),
+            takeable_roles_of: FxHashMap::default(),
+            attachments_of: FxHashMap::default(),
+            ceilings_of: FxHashMap::default(),
+            members_written: Vec::with_capacity(estate.groups.len()),
+            owners_written: Vec::with_capacity(estate.groups.len()),
+            managers_written: FxHashMap::default(),
+            everyone: Table::default(),
+        };
+        for (i, group) in estate.groups.iter().enumerate() {
+            let members = group.members.as_deref();
+            turn(&mut index.groups_of, GroupId::new(i), members.unwrap_or_default());
+            for &user in &group.matching {
+                let standing =
+                    Standing { into: GroupId::new(i), window: Window::ALWAYS, listed: false };
+                index.groups_of.entry(Principal::User(user)).or_default().push(standing);
+            }
+            let name = |who: Principal| estate.principal_id(who).into_boxed_str();
+            index
+                .members_written
+                .push(members.map(|list| list.iter().map(|m| (name(m.who), m.window)).collect()));
+            index.owners_written.push(group.owners.as_deref().map(|list| {
+                list.iter().map(|&user| (name(Principal::User(user)), Window::ALWAYS)).collect()
+            }));
+        }
+        for (i, user) in estate.users.iter().enumerate() {
+            if let (Some(manager), Some(_)) = (user.manager, user.identity.home) {
+                let written = estate.principal_id(Principal::User(manager)).into();
+                index.managers_written.insert(UserId::new(i), written);
+            }
+        }
+        for (i, role) in estate.roles.iter().enumerate() {
+            turn(&mut index.held_roles_of, RoleId::new(i), &role.held_by);
+            turn(&mut index.takeable_roles_of, RoleId::new(i), &role.taken_by);
+        }
+        for (i, attachment) in estate.attachments.iter().enumerate() {
+            for subject in &attachment.to {
+                let list = index.attachments_of.entry(subject.value).or_default();
+                list.push(AttachmentId::new(i));
+            }
+        }
+        for (i, ceiling) in estate.ceilings.iter().enumerate() {
+            for subject in &ceiling.bound {
+                index.ceilings_of.entry(*subject).or_default().push(CeilingId::new(i));
+            }
+        }
+        index.everyone = Table::new(&index, [Subject::Everyone]);
+        index
+    }
+}
+
+fn turn<T: Copy>(standings: &mut Standings<T>, into: T, list: &[Membership]) {
+    for member in list {
+        let standing = Standing { into, window: member.window, listed: true };
+        standings.entry(member.who).or_default().push(standing);
+    }
+}

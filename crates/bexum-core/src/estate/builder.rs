@@ -1,0 +1,166 @@
+//! From declarations to the frozen estate: every fault is gathered before any is reported.
+//!
+//! Order of work: names are declared first, space by space; then each thing is resolved against
+//! them. A thing with a fault still counts as declared, so that one fault does not breed others.
+
+mod catalogue;
+mod graph;
+mod names;
+mod policies;
+mod principals;
+mod scopes;
+
+use rustc_hash::FxHashMap;
+
+use crate::attribute::{AttributeNames, Attributes, Value, is_reserved};
+use crate::condition::Condition;
+use crate::declaration::{Declarations, List, WindowWritten};
+use crate::estate::Estate;
+use crate::fault::{Diagnostic, Fault};
+use crate::id::{GroupId, PolicyId, RoleId, UserId};
+use crate::origin::{Origin, Place, Written};
+use crate::time::Window;
+
+use names::{Budget, Names};
+
+/// Every fault found so far, and what later steps need of earlier ones.
+struct Builder<'d> {
+    faults: Vec<Diagnostic>,
+    attribute_names: AttributeNames,
+    services: Names<'d>,
+    kinds: Names<'d>,
+    scopes: Names<'d>,
+    users: Names<'d>,
+    groups: Names<'d>,
+    roles: Names<'d>,
+    policies: Names<'d>,
+    near: Budget,
+}
+
+pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> {
+    let mut faults = Vec::new();
+    let mut builder = Builder {
+        services: Names::declare("service", &declared.services, &mut faults),
+        kinds: Names::declare("kind", &declared.kinds, &mut faults),
+        scopes: Names::declare("scope", &declared.scopes, &mut faults),
+        users: Names::declare("user", &declared.users, &mut faults),
+        groups: Names::declare("group", &declared.groups, &mut faults),
+        roles: Names::declare("role", &declared.roles, &mut faults),
+        policies: Names::declare("policy", &declared.policies, &mut faults),
+        attribute_names: AttributeNames::default(),
+        near: Budget::default(),
+        faults,
+    };
+    let catalogue = builder.build_catalogue(declared);
+    let (scopes, resources) = builder.build_scopes(declared);
+    let people = builder.build_principals(declared, &resources);
+    let policies = builder.build_policies(declared, &catalogue);
+    let attachments = builder.build_attachments(declared, &resources);
+    let ceilings = builder.build_ceilings(declared, &resources, &policies.policies);
+    let identities_at = builder.place_identities(declared, &people);
+    let Builder {
+        mut faults, attribute_names, users, groups, roles, policies: policy_names, ..
+    } = builder;
+    if !faults.is_empty() {
+        faults.sort_by_key(|diagnostic| diagnostic.place);
+        return Err(faults);
+    }
+    Ok(Estate {
+        name: declared.name.as_str().into(),
+        catalogue,
+        scopes,
+        users: people.users,
+        groups: people.groups,
+        roles: people.roles,
+        policies: policies.policies,
+        statements: policies.statements,
+        attachments,
+        ceilings,
+        attribute_names,
+        identities_at,
+        user_ids: users.into_ids(UserId::new),
+        group_ids: groups.into_ids(GroupId::new),
+        role_ids: roles.into_ids(RoleId::new),
+        policy_ids: policy_names.into_ids(PolicyId::new),
+    })
+}
+
+impl Builder<'_> {
+    fn fault(&mut self, fault: impl Into<Fault>, place: impl Into<Place>) {
+        self.faults.push(Diagnostic::new(fault.into(), place));
+    }
+
+    /// The window, if it ever opens.
+    fn build_window(&mut self, written: &WindowWritten) -> Window {
+        if let (Some(from), Some(until)) = (&written.from, &written.until)
+            && from.value >= until.value
+        {
+            self.faults.push(
+                Diagnostic::new(Fault::NeverOpen, until.origin).and_see(from.origin, "opens here"),
+            );
+        }
+        Window {
+            from: written.from.as_ref().map(|at| at.value),
+            until: written.until.as_ref().map(|at| at.value),
+        }
+    }
+
+    /// Attributes; none may bear a built-in's name (spec section 2).
+    fn build_attributes(&mut self, written: &[(Written<String>, Value)]) -> Attributes {
+        for (name, _) in written {
+            let head = name.value.split('.').next().unwrap_or_default();
+            if is_reserved(head) {
+                self.fault(Fault::ReservedAttribute(head.to_owned()), name.origin);
+            }
+        }
+        let pairs = written.iter().map(|(name, value)| (name.value.clone(), value.clone()));
+        Attributes::new(&mut self.attribute_names, pairs)
+    }
+
+    /// A condition, each of its faults pointing into its text.
+    fn build_condition(&mut self, written: &Written<String>) -> Option<Condition> {
+        match Condition::read(&written.value, &mut self.attribute_names) {
+            Ok(condition) => Some(condition),
+            Err(located) => {
+                for fault in located {
+                    let place = Place::inside(written.origin, fault.start, fault.end);
+                    self.fault(fault.fault, place);
+                }
+                None
+            }
+        }
+    }
+
+    fn refuse_empty(&mut self, key: &'static str, list: &List) {
+        if list.value.is_empty() {
+            self.fault(Fault::EmptyList(key), list.origin);
+        }
+    }
+
+    /// Resolves each element; each result once, at its first place.
+    fn resolve_list<T: Copy + Eq + std::hash::Hash>(
+        &mut self,
+        list: &[Written<String>],
+        mut resolve: impl FnMut(&mut Self, &Written<String>) -> Option<T>,
+    ) -> Box<[Written<T>]> {
+        let mut seen: FxHashMap<T, ()> = FxHashMap::default();
+        let mut found = Vec::with_capacity(list.len());
+        for written in list {
+            if let Some(value) = resolve(self, written)
+                && seen.insert(value, ()).is_none()
+            {
+                found.push(Written::new(value, written.origin));
+            }
+        }
+        found.into()
+    }
+}
+
+fn boxed(text: Option<&String>) -> Option<Box<str>> {
+    text.map(|text| text.as_str().into())
+}
+
+/// The origin of a list's element, or of the list.
+fn origin_of(list: &List) -> Origin {
+    list.value.first().map_or(list.origin, |first| first.origin)
+}

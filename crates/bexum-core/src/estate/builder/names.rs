@@ -1,0 +1,131 @@
+//! Spaces of names: who is declared, under which id, and what was probably meant.
+
+use rustc_hash::FxHashMap;
+
+use crate::declaration::Named;
+use crate::fault::{Diagnostic, Fault};
+use crate::name::{Grammar, nearest};
+use crate::origin::Written;
+
+/// How many more near names to look for: a search reads the whole space, so an estate with a
+/// hundred thousand wrong names must not cause as many searches.
+pub(super) struct Budget(u32);
+
+impl Default for Budget {
+    fn default() -> Self {
+        Self(100)
+    }
+}
+
+impl Budget {
+    pub(super) fn spend(&mut self) -> bool {
+        let left = self.0 > 0;
+        self.0 = self.0.saturating_sub(1);
+        left
+    }
+}
+
+/// One space of names. Ids follow the order of names; a name declared twice has one.
+pub(super) struct Names<'d> {
+    what: &'static str,
+    ids: FxHashMap<&'d str, u32>,
+    /// For each id, which declaration it is.
+    order: Vec<usize>,
+}
+
+impl<'d> Names<'d> {
+    /// Declares all of `things`; reports names with wrong letters and names declared twice.
+    pub(super) fn declare<T>(
+        what: &'static str,
+        things: &'d [Named<T>],
+        faults: &mut Vec<Diagnostic>,
+    ) -> Self {
+        let mut order: Vec<usize> = (0..things.len()).collect();
+        let key = |i: &usize| things[*i].name.value.as_str();
+        if what == "scope" {
+            // By segments, so that a scope stands right before all below it.
+            order.sort_by(|a, b| key(a).split('/').cmp(key(b).split('/')));
+        } else {
+            order.sort_by(|a, b| key(a).cmp(key(b)));
+        }
+        order.dedup_by(|later, first| {
+            let (later, first) = (&things[*later].name, &things[*first].name);
+            let same = later.value == first.value;
+            if same {
+                let fault = Fault::Duplicate { what, name: later.value.clone() };
+                faults.push(
+                    Diagnostic::new(fault, later.origin)
+                        .and_see(first.origin, "first declared here"),
+                );
+            }
+            same
+        });
+        for thing in things {
+            check_letters(what, &thing.name, faults);
+        }
+        let ids = order.iter().enumerate().map(|(id, i)| (key(i), id as u32)).collect();
+        Self { what, ids, order }
+    }
+
+    /// The declarations by id.
+    pub(super) fn in_order<'t, T>(
+        &self,
+        things: &'t [Named<T>],
+    ) -> impl Iterator<Item = &'t Named<T>> + use<'t, '_, 'd, T> {
+        self.order.iter().map(move |&i| &things[i])
+    }
+
+    /// The id of a name, silently.
+    pub(super) fn get(&self, name: &str) -> Option<usize> {
+        self.ids.get(name).map(|&id| id as usize)
+    }
+
+    /// The name nearest to one that is not declared.
+    pub(super) fn nearest(&self, name: &str, budget: &mut Budget) -> Option<String> {
+        if !budget.spend() {
+            return None;
+        }
+        nearest(name, self.ids.keys().copied()).map(str::to_owned)
+    }
+
+    /// The id of a name; one that is not declared is a fault.
+    pub(super) fn find(
+        &self,
+        written: &Written<String>,
+        faults: &mut Vec<Diagnostic>,
+        budget: &mut Budget,
+    ) -> Option<usize> {
+        let found = self.get(&written.value);
+        if found.is_none() {
+            let nearest = self.nearest(&written.value, budget);
+            let fault = Fault::Undeclared { what: self.what, name: written.value.clone(), nearest };
+            faults.push(Diagnostic::new(fault, written.origin));
+        }
+        found
+    }
+
+    /// The map of names for the frozen estate.
+    pub(super) fn into_ids<T>(self, id: fn(usize) -> T) -> FxHashMap<Box<str>, T> {
+        self.ids.into_iter().map(|(name, at)| (name.into(), id(at as usize))).collect()
+    }
+}
+
+fn check_letters(what: &'static str, name: &Written<String>, faults: &mut Vec<Diagnostic>) {
+    let (grammar, article) = match what {
+        "kind" => (Grammar::Word, "a kind"),
+        "service" => (Grammar::Plain, "a service"),
+        "user" => (Grammar::Plain, "a user"),
+        "group" => (Grammar::Plain, "a group"),
+        "role" => (Grammar::Plain, "a role"),
+        "policy" => (Grammar::Plain, "a policy"),
+        _ => (Grammar::Plain, "a scope's segment"),
+    };
+    let parts: Vec<&str> =
+        if what == "scope" { name.value.split('/').collect() } else { vec![&name.value] };
+    for part in parts {
+        if !grammar.accepts(part) {
+            let fault = Fault::BadName { name: part.to_owned(), what: article, grammar };
+            faults.push(Diagnostic::new(fault, name.origin));
+        }
+    }
+}

@@ -1,0 +1,305 @@
+//! What can be wrong with an estate, as data, each fault worded once.
+//!
+//! A message says what is wrong, in lower case, names in backquotes, without a full stop; the
+//! [hint](Fault::hint) says what to do. Colour and layout are somebody else's.
+
+use crate::condition::ConditionFault;
+use crate::name::Grammar;
+use crate::origin::Place;
+use crate::pattern::PatternFault;
+
+/// A fault and where it shows.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Diagnostic {
+    /// What is wrong.
+    pub fault: Fault,
+    /// Where.
+    pub place: Place,
+    /// Other places that have to do with it, each with a label.
+    pub also: Vec<(Place, &'static str)>,
+}
+
+impl Diagnostic {
+    /// A fault that shows in one place.
+    #[must_use]
+    pub fn new(fault: Fault, place: impl Into<Place>) -> Self {
+        Self { fault, place: place.into(), also: Vec::new() }
+    }
+
+    /// The same, with another place to look at.
+    #[must_use]
+    pub fn and_see(mut self, place: impl Into<Place>, label: &'static str) -> Self {
+        self.also.push((place.into(), label));
+        self
+    }
+}
+
+/// What is wrong (spec section 2 unless another is named).
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Fault {
+    /// A table the spec does not know.
+    #[error("unknown table `{name}`")]
+    UnknownTable {
+        /// As written.
+        name: String,
+        /// The nearest known one.
+        nearest: Option<&'static str>,
+    },
+    /// A key the spec does not know in this table.
+    #[error("unknown key `{key}` in {table}")]
+    UnknownKey {
+        /// As written.
+        key: String,
+        /// The table, in words.
+        table: &'static str,
+        /// The nearest known one.
+        nearest: Option<&'static str>,
+        /// All that are known.
+        known: &'static [&'static str],
+    },
+    /// A required key is not there.
+    #[error("{table} needs the key `{key}`")]
+    MissingKey {
+        /// The key.
+        key: &'static str,
+        /// The table, in words.
+        table: &'static str,
+    },
+    /// A value of another type.
+    #[error("`{key}` must be {expected}, not {found}")]
+    WrongType {
+        /// The key.
+        key: String,
+        /// In words.
+        expected: &'static str,
+        /// In words.
+        found: &'static str,
+    },
+    /// A word outside a fixed set.
+    #[error("`{key}` cannot be `{found}`")]
+    WrongWord {
+        /// The key.
+        key: &'static str,
+        /// As written.
+        found: String,
+        /// What it can be.
+        known: &'static [&'static str],
+    },
+    /// A name with wrong letters.
+    #[error("`{name}` is no name for {what}")]
+    BadName {
+        /// As written.
+        name: String,
+        /// What it would name, in words.
+        what: &'static str,
+        /// The letters that it may have.
+        grammar: Grammar,
+    },
+    /// `[estate]` anywhere but in the root's `bexum.toml`.
+    #[error("`[estate]` stands only in the `bexum.toml` at the estate's root")]
+    EstateElsewhere,
+    /// No `[estate]` in the root's `bexum.toml`.
+    #[error("`bexum.toml` has no `[estate]` table")]
+    EstateMissing,
+    /// A format other than 1.
+    #[error("this estate is in format {0}: only format 1 is known")]
+    Format(i64),
+    /// Two declarations under one name.
+    #[error("{what} `{name}` is declared twice")]
+    Duplicate {
+        /// What, in a word.
+        what: &'static str,
+        /// The name.
+        name: String,
+    },
+    /// Two statements of a policy under one name.
+    #[error("policy `{policy}` has two statements named `{name}`")]
+    DuplicateStatement {
+        /// The policy.
+        policy: String,
+        /// The statement.
+        name: String,
+    },
+    /// A name that nothing declares.
+    #[error("{what} `{name}` is not declared")]
+    Undeclared {
+        /// What, in a word.
+        what: &'static str,
+        /// As written.
+        name: String,
+        /// The nearest declared one.
+        nearest: Option<String>,
+    },
+    /// A principal without its word, or with a word that is none.
+    #[error("`{found}` is no principal here: {expected}")]
+    NotAPrincipal {
+        /// As written.
+        found: String,
+        /// What may stand here, in words.
+        expected: &'static str,
+    },
+    /// A verb under two levels, or twice under one.
+    #[error("verb `{verb}` stands twice in kind `{kind}`")]
+    VerbTwice {
+        /// The verb.
+        verb: String,
+        /// The kind.
+        kind: String,
+    },
+    /// `account-wide` or `on-parent` names a verb that stands under no level.
+    #[error("`{key}` names `{verb}`, which kind `{kind}` has under no level")]
+    VerbUnlisted {
+        /// `account-wide` or `on-parent`.
+        key: &'static str,
+        /// The verb.
+        verb: String,
+        /// The kind.
+        kind: String,
+        /// The nearest verb of the kind.
+        nearest: Option<String>,
+    },
+    /// A verb in both `account-wide` and `on-parent`.
+    #[error("verb `{0}` cannot be both `account-wide` and `on-parent`")]
+    VerbInBoth(String),
+    /// A kind of the spec's own where a thing's kind stands.
+    #[error("`{kind}` is no kind for {what}")]
+    ReservedKind {
+        /// The kind.
+        kind: String,
+        /// For what, in words.
+        what: &'static str,
+    },
+    /// A path whose parent is not declared.
+    #[error("scope `{path}` lies below `{parent}`, which is not declared")]
+    Orphan {
+        /// The scope.
+        path: String,
+        /// Where it would lie.
+        parent: String,
+        /// The nearest declared scope.
+        nearest: Option<String>,
+    },
+    /// An account of several segments, or something else of one.
+    #[error("{what} cannot lie at `{path}`: {rule}")]
+    Misplaced {
+        /// Which sort of scope.
+        what: &'static str,
+        /// Its path.
+        path: String,
+        /// Where it may lie, in words.
+        rule: &'static str,
+    },
+    /// Groups, roles or includes in a ring.
+    #[error("{what} form a loop: {}", .ring.join(" → "))]
+    Cycle {
+        /// What, in words.
+        what: &'static str,
+        /// The names, the first one again at the end.
+        ring: Vec<String>,
+    },
+    /// A list that must not be empty.
+    #[error("`{0}` must not be empty")]
+    EmptyList(&'static str),
+    /// `from` not before `until`.
+    #[error("this window never opens: `from` must be before `until`")]
+    NeverOpen,
+    /// An attribute under a built-in's name.
+    #[error("no attribute can be called `{0}`: that name is built in")]
+    ReservedAttribute(String),
+    /// A value that no attribute can have.
+    #[error("an attribute cannot be {0}")]
+    AttributeType(&'static str),
+    /// A list of several types.
+    #[error("a list holds one type: this one has {0} and {1}")]
+    MixedList(&'static str, &'static str),
+    /// Tables within tables without end.
+    #[error("attribute tables nest deeper than 64 levels")]
+    AttributeDepth,
+    /// A ceiling whose policy has no statement.
+    #[error("policy `{0}` has no statement, so it can be no ceiling")]
+    EmptyCeiling(String),
+    /// An identity's place is taken.
+    #[error("{who} would be the target `{path}`, but that path is taken")]
+    HomeTaken {
+        /// `user:…`
+        who: String,
+        /// The path.
+        path: String,
+    },
+    /// A wrong pattern (section 3).
+    #[error(transparent)]
+    Pattern {
+        /// What is wrong.
+        #[from]
+        fault: PatternFault,
+    },
+    /// A pattern of actions that matches nothing (section 3).
+    #[error("no action in the catalogue matches `{pattern}`")]
+    NoAction {
+        /// As written.
+        pattern: String,
+        /// The nearest action.
+        nearest: Option<String>,
+    },
+    /// A wrong condition (section 4).
+    #[error(transparent)]
+    Condition {
+        /// What is wrong.
+        #[from]
+        fault: ConditionFault,
+    },
+    /// A `members-when` that some user leaves undecided (section 4).
+    #[error(
+        "`members-when` of group `{group}` is undecided for user `{user}`, because of `{attribute}`"
+    )]
+    MembersUndecided {
+        /// The group.
+        group: String,
+        /// The first such user.
+        user: String,
+        /// The attribute, as `principal.…`.
+        attribute: String,
+    },
+}
+
+impl Fault {
+    /// What to do about it, where the message does not say so itself.
+    #[must_use]
+    pub fn hint(&self) -> Option<String> {
+        let did_you_mean = |near: &str| Some(format!("did you mean `{near}`?"));
+        let one_of = |known: &[&str]| {
+            let quoted: Vec<String> = known.iter().map(|word| format!("`{word}`")).collect();
+            Some(format!("known here: {}", quoted.join(", ")))
+        };
+        match self {
+            Self::UnknownTable { nearest: Some(near), .. } => did_you_mean(near),
+            Self::UnknownTable { nearest: None, .. } => one_of(&crate::TABLES),
+            Self::UnknownKey { nearest: Some(near), .. } => did_you_mean(near),
+            Self::UnknownKey { known, .. } | Self::WrongWord { known, .. } => one_of(known),
+            Self::Undeclared { nearest: Some(near), .. }
+            | Self::VerbUnlisted { nearest: Some(near), .. }
+            | Self::Orphan { nearest: Some(near), .. }
+            | Self::NoAction { nearest: Some(near), .. } => did_you_mean(near),
+            Self::Orphan { parent, .. } => Some(format!("declare `{parent}` first, in any file")),
+            Self::BadName { grammar, .. } => Some(format!("a name here is {}", grammar.rule())),
+            Self::EstateMissing => {
+                Some("write `[estate]` with `name = \"…\"` and `format = 1` at its top".to_owned())
+            }
+            Self::Duplicate { what: "policy", .. } => {
+                Some("a policy stands in one file; `include` joins several".to_owned())
+            }
+            Self::HomeTaken { .. } => {
+                Some("choose another `home` or rename one of them".to_owned())
+            }
+            Self::MembersUndecided { attribute, .. } => Some(format!(
+                "give the user an `{}` of the type that the condition compares with, or ask `has {attribute} and …` first",
+                attribute.trim_start_matches("principal.")
+            )),
+            Self::EmptyCeiling(_) => {
+                Some("give it an `allow` or a `deny`, or include a policy that has one".to_owned())
+            }
+            Self::Condition { fault } => fault.hint(),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,61 @@
+//! The heart of Bexum: the policy language, the decision, its explanation, and analyses.
+//!
+//! Nothing here reads a file, a clock or the environment, and nothing prints.
+//!
+//! ```text
+//! Declarations ──build──► Estate ──turn around──► Index ──► Decider ──► Reason, Trace
+//! ```
+//!
+//! Each stage has its own type and can be had only through the one before it. An [`Estate`] never
+//! changes; an [`Index`] is a read-only view of it, and each thread asks through a [`Decider`] of
+//! its own. The words (scope, item, principal, ceiling, …) are those of the spec's section 1.
+
+pub mod attribute;
+pub mod catalogue;
+pub mod condition;
+pub mod decision;
+pub mod declaration;
+pub mod engine;
+pub mod estate;
+pub mod fault;
+pub mod id;
+pub mod limits;
+pub mod naive;
+pub mod name;
+pub mod origin;
+pub mod pattern;
+pub mod policy;
+pub mod principal;
+pub mod request;
+pub mod scope;
+pub mod time;
+pub mod trace;
+pub mod truth;
+
+pub use decision::{Reading, Reason, Verdict};
+pub use declaration::Declarations;
+pub use engine::{Decider, Index};
+pub use estate::Estate;
+pub use fault::{Diagnostic, Fault};
+pub use principal::Principal;
+pub use request::{Query, Request, RequestFault};
+pub use time::Time;
+pub use trace::Trace;
+pub use truth::Truth;
+
+/// Every table that a file may hold, in the order of the spec's section 2.
+pub const TABLES: [&str; 13] = [
+    "estate",
+    "service",
+    "kind",
+    "account",
+    "subscription",
+    "resource",
+    "namespace",
+    "user",
+    "group",
+    "role",
+    "policy",
+    "attach",
+    "ceiling",
+];

@@ -1,0 +1,215 @@
+//! Moments and windows. The core has no clock: every moment comes from outside.
+
+use std::fmt;
+
+use jiff::civil::DateTime;
+use jiff::tz::Offset;
+use jiff::{Timestamp, ToSpan as _};
+
+/// A moment: microseconds since 1970-01-01T00:00:00Z, without leap seconds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Time(pub i64);
+
+impl Time {
+    /// The moment of a civil date and time at an offset from UTC given in minutes.
+    ///
+    /// `None` when there is no such date or time of day; fractions of a microsecond are cut off.
+    #[must_use]
+    pub fn from_civil(
+        (year, month, day): (i16, i8, i8),
+        (hour, minute, second): (i8, i8, i8),
+        nanosecond: u32,
+        offset_minutes: i32,
+    ) -> Option<Self> {
+        let micros = i32::try_from(nanosecond / 1000).ok()?;
+        let civil = DateTime::new(year, month, day, hour, minute, second, micros * 1000).ok()?;
+        let utc = Offset::UTC.to_timestamp(civil).ok()?;
+        Some(Self(utc.as_microsecond() - i64::from(offset_minutes) * 60_000_000))
+    }
+
+    /// Reads a time in a string: `YYYY-MM-DDTHH:MM:SS`, a fraction of one to six digits at most,
+    /// then `Z` or `±HH:MM`, in capital letters, years 0001 to 9999, seconds to 59, offsets to
+    /// 23:59 (spec section 4).
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let b = text.as_bytes();
+        if b.len() < 20 || b.len() > 32 {
+            return None;
+        }
+        let digits = |range: std::ops::Range<usize>| -> Option<u32> {
+            b.get(range)?
+                .iter()
+                .try_fold(0u32, |n, d| d.is_ascii_digit().then(|| n * 10 + u32::from(d - b'0')))
+        };
+        let marks = [(4, b'-'), (7, b'-'), (10, b'T'), (13, b':'), (16, b':')];
+        if marks.iter().any(|&(at, mark)| b[at] != mark) {
+            return None;
+        }
+        let (year, month, day) = (digits(0..4)?, digits(5..7)?, digits(8..10)?);
+        let (hour, minute, second) = (digits(11..13)?, digits(14..16)?, digits(17..19)?);
+        if year == 0 || second > 59 {
+            return None;
+        }
+        let mut at = 19;
+        let mut nanosecond = 0;
+        if b[at] == b'.' {
+            let run = b[at + 1..].iter().take_while(|d| d.is_ascii_digit()).count();
+            if !(1..=6).contains(&run) {
+                return None;
+            }
+            nanosecond = digits(at + 1..at + 1 + run)? * 10u32.pow(9 - run as u32);
+            at += 1 + run;
+        }
+        let offset = match b.get(at)? {
+            b'Z' if b.len() == at + 1 => 0,
+            sign @ (b'+' | b'-') if b.len() == at + 6 && b[at + 3] == b':' => {
+                let (hours, minutes) = (digits(at + 1..at + 3)?, digits(at + 4..at + 6)?);
+                if hours > 23 || minutes > 59 {
+                    return None;
+                }
+                let minutes = (hours * 60 + minutes) as i32;
+                if *sign == b'-' { -minutes } else { minutes }
+            }
+            _ => return None,
+        };
+        // The digits were counted above, so each part is within its type.
+        Self::from_civil(
+            (year as i16, month as i8, day as i8),
+            (hour as i8, minute as i8, second as i8),
+            nanosecond,
+            offset,
+        )
+    }
+}
+
+impl fmt::Display for Time {
+    /// In UTC, without a fraction where there is none: `2026-03-01T08:00:00Z`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        // Every moment that can be written fits: years 0001 to 9999 give or take a day.
+        let seconds = self.0.div_euclid(1_000_000);
+        let micros = self.0.rem_euclid(1_000_000);
+        let Ok(stamp) = Timestamp::from_second(seconds) else {
+            return write!(f, "{}µs", self.0);
+        };
+        let civil = Offset::UTC.to_datetime(stamp);
+        let civil = civil.checked_add(micros.microseconds()).unwrap_or(civil);
+        write!(f, "{civil}Z")
+    }
+}
+
+/// A span of time: `from` inclusive, `until` exclusive, either or both open.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Window {
+    /// First moment inside.
+    pub from: Option<Time>,
+    /// First moment no longer inside.
+    pub until: Option<Time>,
+}
+
+/// Where a moment lies, seen from a window.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Phase {
+    /// The window opens later.
+    Future,
+    /// Inside.
+    Open,
+    /// The window has closed.
+    Past,
+}
+
+impl Window {
+    /// The window without bounds.
+    pub const ALWAYS: Self = Self { from: None, until: None };
+
+    /// Whether `at` lies inside.
+    #[must_use]
+    pub fn holds(&self, at: Time) -> bool {
+        self.phase(at) == Phase::Open
+    }
+
+    /// Where `at` lies.
+    #[must_use]
+    pub fn phase(&self, at: Time) -> Phase {
+        if self.from.is_some_and(|from| at < from) {
+            Phase::Future
+        } else if self.until.is_some_and(|until| at >= until) {
+            Phase::Past
+        } else {
+            Phase::Open
+        }
+    }
+
+    /// The longest window around `at` in which the answer of [`Window::holds`] stays the same.
+    #[must_use]
+    pub fn steady_around(&self, at: Time) -> Self {
+        match self.phase(at) {
+            Phase::Open => *self,
+            Phase::Future => Self { from: None, until: self.from },
+            Phase::Past => Self { from: self.until, until: None },
+        }
+    }
+
+    /// The time that both windows hold.
+    #[must_use]
+    pub fn intersect(&self, other: &Self) -> Self {
+        let least = |a: Option<Time>, b: Option<Time>| match (a, b) {
+            (Some(a), Some(b)) => Some(a.min(b)),
+            (a, b) => a.or(b),
+        };
+        Self { from: self.from.max(other.from), until: least(self.until, other.until) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Phase, Time, Window};
+
+    #[test]
+    fn the_written_form_and_nothing_else() {
+        assert_eq!(Time::parse("1970-01-01T00:00:01Z"), Some(Time(1_000_000)));
+        assert_eq!(Time::parse("1970-01-01T01:00:00.5+01:00"), Some(Time(500_000)));
+        assert_eq!(Time::parse("2026-12-31T16:00:00-08:00"), Time::parse("2027-01-01T00:00:00Z"));
+        assert_eq!(Time::parse("0001-01-01T00:00:00+23:59").map(|t| t.0 < 0), Some(true));
+        for bad in [
+            "",
+            "2026-01-01",
+            "2026-01-01T00:00:00",
+            "2026-01-01t00:00:00Z",
+            "2026-01-01T00:00:00z",
+            "2026-01-01T00:00:00.Z",
+            "2026-01-01T00:00:00.1234567Z",
+            "2026-02-29T00:00:00Z",
+            "2026-01-01T00:00:60Z",
+            "2026-01-01T24:00:00Z",
+            "0000-01-01T00:00:00Z",
+            "2026-01-01T00:00:00+24:00",
+            "2026-01-01T00:00:00+0100",
+            "2026-01-01 00:00:00Z",
+            "+026-01-01T00:00:00Z",
+            "2026-01-01T00:00:00Zé",
+            "2026-01-01T00:00:0éZ",
+        ] {
+            assert_eq!(Time::parse(bad), None, "{bad}");
+        }
+    }
+
+    #[test]
+    fn shown_in_utc() {
+        let shown = |text: &str| Time::parse(text).map(|t| t.to_string());
+        assert_eq!(shown("2026-03-01T10:00:00+02:00").as_deref(), Some("2026-03-01T08:00:00Z"));
+        assert_eq!(shown("2026-03-01T08:00:00.25Z").as_deref(), Some("2026-03-01T08:00:00.25Z"));
+    }
+
+    #[test]
+    fn windows_open_and_close() {
+        let window = Window { from: Some(Time(10)), until: Some(Time(20)) };
+        let phases = [9, 10, 19, 20].map(|at| window.phase(Time(at)));
+        assert_eq!(phases, [Phase::Future, Phase::Open, Phase::Open, Phase::Past]);
+        assert_eq!(window.steady_around(Time(3)), Window { from: None, until: Some(Time(10)) });
+        let other = Window { from: Some(Time(12)), until: None };
+        assert_eq!(
+            window.intersect(&other),
+            Window { from: Some(Time(12)), until: Some(Time(20)) }
+        );
+    }
+}

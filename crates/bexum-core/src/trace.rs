@@ -1,0 +1,326 @@
+//! Why a decision came out as it did, as data: what was in play, what matched, what stood in the
+//! way, what nearly matched. Made by the very walk that decides, so the two cannot differ.
+
+mod near;
+mod routes;
+
+pub use near::{Lapse, NearMiss, Shortfall};
+pub use routes::{How, Route, Routes, Step};
+
+use crate::attribute::Value;
+use crate::condition::Reference;
+use crate::condition::eval::{Fact, Facts};
+use crate::decision::{Reading, Reason};
+use crate::engine::{Bound, Candidate, Decider, Limit, Obstacle, Scene, Sink, Source};
+use crate::id::{RoleId, StatementId};
+use crate::pattern::matching::Braces as _;
+use crate::policy::Effect;
+use crate::request::Query;
+use crate::truth::Truth;
+
+/// The whole explanation of one decision.
+#[derive(Debug)]
+pub struct Trace {
+    /// The answer.
+    pub reason: Reason,
+    /// What the answer would be if all that is undecided came out in favour.
+    pub at_best: Reason,
+    /// Deny statements in play that match or are undecided: each of them refuses.
+    pub denies: Vec<Finding>,
+    /// Allow statements in play that match: each of them grants.
+    pub allows: Vec<Finding>,
+    /// Allow statements in play that name the action but do not match, or not certainly.
+    pub misses: Vec<Finding>,
+    /// Allow statements that would match (or might) but are not in play.
+    pub obstructed: Vec<(Finding, Obstacle)>,
+    /// Ceilings in play.
+    pub ceilings: Vec<CeilingFinding>,
+    /// How the principal comes to each group and role.
+    pub routes: Routes,
+    /// Groups and roles that the principal would be in at another time.
+    pub lapses: Vec<Lapse>,
+    /// Policies that would have allowed it, attached elsewhere or to others; for `not-granted`.
+    pub near: Vec<NearMiss>,
+    /// Roles that the principal may take up and that would have allowed it.
+    pub roles_that_help: Vec<RoleId>,
+}
+
+/// A statement and what it came to.
+#[derive(Clone, Debug)]
+pub struct Finding {
+    /// The statement, and by which attachment.
+    pub candidate: Candidate,
+    /// What it came to.
+    pub truth: Truth,
+    /// What its path patterns alone came to.
+    pub path: Truth,
+    /// The parts of its condition that kept it from being true.
+    pub parts: Vec<Part>,
+    /// The attributes in its patterns that could not be filled in.
+    pub braces: Vec<Seen>,
+    /// How many segments the target lies below the attachment's scope.
+    pub distance: usize,
+}
+
+/// A part of a condition that decided what the whole came to.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// In the author's words.
+    pub text: String,
+    /// What it came to.
+    pub truth: Truth,
+    /// What it saw.
+    pub seen: Vec<Seen>,
+}
+
+/// An attribute as a statement saw it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Seen {
+    /// Which.
+    pub reference: Reference,
+    /// What was there.
+    pub state: SeenState,
+}
+
+/// What was there under an attribute's name.
+#[derive(Clone, Debug, PartialEq)]
+pub enum SeenState {
+    /// Nothing, for certain.
+    Absent,
+    /// Nobody said.
+    Unknown,
+    /// This, from there.
+    Value(Value, Source),
+}
+
+/// A ceiling in play and what it came to.
+#[derive(Clone, Debug)]
+pub struct CeilingFinding {
+    /// The ceiling.
+    pub limit: Limit,
+    /// Whether it bounds the request.
+    pub bounds: bool,
+    /// Its statements whose `do` matches.
+    pub statements: Vec<CeilingStatement>,
+}
+
+/// A statement of a ceiling and what it came to.
+#[derive(Clone, Debug)]
+pub struct CeilingStatement {
+    /// The statement.
+    pub statement: StatementId,
+    /// What it came to.
+    pub truth: Truth,
+    /// What its path patterns alone came to.
+    pub path: Truth,
+    /// The parts of its condition that kept it from being true.
+    pub parts: Vec<Part>,
+    /// The attributes in its patterns that could not be filled in.
+    pub braces: Vec<Seen>,
+}
+
+impl Trace {
+    /// Decides and explains.
+    pub fn of(decider: &mut Decider<'_>, query: &Query<'_>) -> Self {
+        let mut recorder = Recorder::default();
+        let reason = decider.decide_into(query, Reading::Strict, &mut recorder);
+        let at_best = decider.decide_into(query, Reading::Hopeful, &mut crate::engine::Nothing);
+        let closure = decider.closure_of(query);
+        let mut near = Vec::new();
+        let mut roles_that_help = Vec::new();
+        if reason == Reason::NotGranted {
+            near = near::misses(decider.index, query, &closure);
+            if query.take_up.is_none() {
+                for &role in &closure.takeable {
+                    let with_role = Query { take_up: Some(role), ..query.clone() };
+                    if decider.decide(&with_role) == Reason::Granted {
+                        roles_that_help.push(role);
+                    }
+                }
+            }
+        }
+        let Recorder { denies, allows, misses, obstructed, ceilings } = recorder;
+        let mut trace = Self {
+            reason,
+            at_best,
+            denies,
+            allows,
+            misses,
+            obstructed,
+            ceilings,
+            routes: Routes::new(decider.index, query.who, &query.also, query.take_up, query.time),
+            lapses: near::lapses(decider.index, query, &closure),
+            near,
+            roles_that_help,
+        };
+        trace.settle();
+        trace
+    }
+
+    /// The statements that decided: every deny, every allow, or what the bounding ceilings lack.
+    #[must_use]
+    pub fn deciding(&self) -> Vec<StatementId> {
+        let mut ids: Vec<StatementId> = match self.reason {
+            Reason::Denied => self.denies.iter().map(|f| f.candidate.statement).collect(),
+            Reason::Granted => self.allows.iter().map(|f| f.candidate.statement).collect(),
+            Reason::OverCeiling => {
+                let bounding = self.ceilings.iter().filter(|ceiling| ceiling.bounds);
+                bounding.flat_map(|c| &c.statements).map(|s| s.statement).collect()
+            }
+            Reason::NotGranted | Reason::Disabled | Reason::RoleRefused => Vec::new(),
+        };
+        ids.sort_unstable();
+        ids.dedup();
+        ids
+    }
+
+    /// Attributes of the circumstances that were not given and left a statement undecided.
+    #[must_use]
+    pub fn not_given(&self) -> Vec<Reference> {
+        let findings = self.denies.iter().chain(&self.misses);
+        let of_findings = findings.flat_map(|finding| {
+            finding.parts.iter().flat_map(|part| &part.seen).chain(&finding.braces)
+        });
+        let of_ceilings = self
+            .ceilings
+            .iter()
+            .flat_map(|c| &c.statements)
+            .flat_map(|s| s.parts.iter().flat_map(|part| &part.seen).chain(&s.braces));
+        let mut found: Vec<Reference> = of_findings
+            .chain(of_ceilings)
+            .filter(|seen| seen.state == SeenState::Unknown)
+            .map(|seen| seen.reference)
+            .filter(|reference| matches!(reference, Reference::Context(_)))
+            .collect();
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// Nearest first, each once: a role both active and taken up brings its attachments twice.
+    fn settle(&mut self) {
+        for list in [&mut self.denies, &mut self.allows, &mut self.misses] {
+            list.sort_by_key(|finding| (finding.distance, finding.candidate));
+            list.dedup_by_key(|finding| finding.candidate);
+        }
+        self.obstructed.sort_by_key(|(finding, _)| (finding.distance, finding.candidate));
+        self.obstructed.dedup_by_key(|(finding, _)| finding.candidate);
+        self.ceilings.sort_by_key(|ceiling| (!ceiling.bounds, ceiling.limit));
+        self.ceilings.dedup_by_key(|ceiling| ceiling.limit);
+    }
+}
+
+/// The sink that writes down what it hears.
+#[derive(Default)]
+struct Recorder {
+    denies: Vec<Finding>,
+    allows: Vec<Finding>,
+    misses: Vec<Finding>,
+    obstructed: Vec<(Finding, Obstacle)>,
+    ceilings: Vec<CeilingFinding>,
+}
+
+impl Sink for Recorder {
+    const THOROUGH: bool = true;
+
+    fn candidate(&mut self, candidate: Candidate, truth: Truth, scene: &Scene<'_>) {
+        let effect = scene.index.estate.statement(candidate.statement).effect;
+        let list = match (effect, truth) {
+            (Effect::Deny, Truth::False) => return,
+            (Effect::Deny, _) => &mut self.denies,
+            (Effect::Allow, Truth::True) => &mut self.allows,
+            (Effect::Allow, _) => &mut self.misses,
+        };
+        list.push(finding(candidate, truth, scene));
+    }
+
+    fn obstructed(
+        &mut self,
+        candidate: Candidate,
+        truth: Truth,
+        obstacle: Obstacle,
+        scene: &Scene<'_>,
+    ) {
+        let effect = scene.index.estate.statement(candidate.statement).effect;
+        if truth != Truth::False && effect == Effect::Allow {
+            self.obstructed.push((finding(candidate, truth, scene), obstacle));
+        }
+    }
+
+    fn bound(&mut self, bound: Bound, scene: &Scene<'_>) {
+        let estate = scene.index.estate;
+        let anchor = bound.limit.over.map_or(0, |over| estate.scope(over).depth as usize);
+        let statements = bound.statements.into_iter().map(|(statement, truth)| {
+            let (path, braces) = path_of(statement, anchor, scene);
+            let parts =
+                if path == Truth::False { Vec::new() } else { parts(statement, truth, scene) };
+            CeilingStatement { statement, truth, path, parts, braces }
+        });
+        self.ceilings.push(CeilingFinding {
+            limit: bound.limit,
+            bounds: bound.bounds,
+            statements: statements.collect(),
+        });
+    }
+}
+
+fn finding(candidate: Candidate, truth: Truth, scene: &Scene<'_>) -> Finding {
+    let anchor = scene.index.estate.scope(candidate.scope).depth as usize;
+    let (path, braces) = path_of(candidate.statement, anchor, scene);
+    Finding {
+        candidate,
+        truth,
+        path,
+        parts: match path {
+            Truth::False => Vec::new(),
+            _ => parts(candidate.statement, truth, scene),
+        },
+        braces,
+        distance: scene.query.target.segments.len().saturating_sub(anchor),
+    }
+}
+
+/// What the path patterns of a statement come to, and which braces left them undecided.
+fn path_of(statement: StatementId, anchor: usize, scene: &Scene<'_>) -> (Truth, Vec<Seen>) {
+    let on = &scene.index.estate.statement(statement).on;
+    let path = on.matches(&scene.query.target.segments, anchor, scene);
+    let mut braces: Vec<Seen> = Vec::new();
+    if path == Truth::Undecided {
+        let patterns = on.plain.iter().chain(&on.excluded);
+        for brace in patterns.flat_map(|pattern| pattern.braces()) {
+            let mut open = false;
+            scene.alternatives(brace, &mut |text| open |= text.is_none());
+            let seen = see(brace.attribute, scene);
+            if open && !braces.contains(&seen) {
+                braces.push(seen);
+            }
+        }
+    }
+    (path, braces)
+}
+
+fn parts(statement: StatementId, truth: Truth, scene: &Scene<'_>) -> Vec<Part> {
+    let when = &scene.index.estate.statement(statement).when;
+    let (Some(when), true) = (when, truth != Truth::True) else { return Vec::new() };
+    if when.eval(scene) == Truth::True {
+        return Vec::new(); // the path kept it from being true
+    }
+    let blamed = when.blame(scene).into_iter();
+    blamed
+        .map(|blame| Part {
+            text: blame.text,
+            truth: blame.truth,
+            seen: blame.references.into_iter().map(|reference| see(reference, scene)).collect(),
+        })
+        .collect()
+}
+
+fn see(reference: Reference, scene: &Scene<'_>) -> Seen {
+    let fact = scene.fact(reference);
+    let state = match (fact.to_value(), scene.source(reference)) {
+        (Some(value), Some(source)) => SeenState::Value(value, source),
+        _ if matches!(fact, Fact::Unknown) => SeenState::Unknown,
+        _ => SeenState::Absent,
+    };
+    Seen { reference, state }
+}

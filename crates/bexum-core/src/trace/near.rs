@@ -1,0 +1,181 @@
+//! What nearly allowed a request: policies attached elsewhere or to others, memberships at
+//! another time. This looks through all attachments, which only an explanation may do.
+
+use crate::engine::{Closure, Index, Scene};
+use crate::id::{AttachmentId, PolicyId, ScopeId, StatementId};
+use crate::principal::{Principal, Subject};
+use crate::request::Query;
+use crate::time::{Phase, Window};
+use crate::truth::Truth;
+
+/// Most near misses worth showing.
+const MOST: usize = 5;
+
+/// A policy with an allow statement for the action that did not come into play.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NearMiss {
+    /// The statement.
+    pub statement: StatementId,
+    /// The policy.
+    pub policy: PolicyId,
+    /// What it lacks.
+    pub shortfall: Shortfall,
+}
+
+/// What a near miss lacks.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Shortfall {
+    /// It is attached above the target, to others.
+    ToOthers {
+        /// The attachment.
+        attachment: AttachmentId,
+        /// The lowest of its scopes above the target.
+        scope: ScopeId,
+    },
+    /// It is attached to this principal, but not at or above the target.
+    Elsewhere {
+        /// The attachment.
+        attachment: AttachmentId,
+        /// Whom it names.
+        subject: Subject,
+        /// The scope of it that shares most with the target.
+        scope: ScopeId,
+    },
+    /// It is attached nowhere.
+    Unattached,
+}
+
+/// A group or role that the principal would be in at another time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Lapse {
+    /// Who stands in it: the principal, or a group or role of it.
+    pub who: Principal,
+    /// The group or role.
+    pub into: Principal,
+    /// When it stands there.
+    pub window: Window,
+    /// Where the request's moment lies.
+    pub phase: Phase,
+}
+
+/// Memberships and role holdings of the closure that do not hold at the query's moment.
+pub(super) fn lapses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>) -> Vec<Lapse> {
+    let mut found = Vec::new();
+    let groups = closure.groups.iter().map(|group| Principal::Group(*group));
+    let roles = closure.roles.iter().map(|role| Principal::Role(*role));
+    let mut holders: Vec<Principal> =
+        std::iter::once(closure.principal).chain(groups).chain(roles).collect();
+    holders.sort_unstable();
+    holders.dedup();
+    for who in holders {
+        let mut note = |into, window: Window| {
+            let phase = window.phase(query.time);
+            if phase != Phase::Open {
+                found.push(Lapse { who, into, window, phase });
+            }
+        };
+        for standing in index.groups_of.get(&who).into_iter().flatten() {
+            if closure.groups.binary_search(&standing.into).is_err() {
+                note(Principal::Group(standing.into), standing.window);
+            }
+        }
+        let held = index.held_roles_of.get(&who).into_iter().flatten();
+        let takeable = index.takeable_roles_of.get(&who).into_iter().flatten();
+        for standing in held.chain(takeable) {
+            if !closure.can_take_up(standing.into) {
+                note(Principal::Role(standing.into), standing.window);
+            }
+        }
+    }
+    found
+}
+
+/// The nearest policies that would have allowed it.
+pub(super) fn misses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>) -> Vec<NearMiss> {
+    let estate = index.estate;
+    let scene = Scene { index, query, closure, roles: &closure.role_names };
+    let target = query.target.scope();
+    let is_sought = |subject: Subject| match subject {
+        Subject::Everyone => true,
+        Subject::One(Principal::Group(id)) => closure.groups.binary_search(&id).is_ok(),
+        Subject::One(Principal::Role(id)) => closure.roles.binary_search(&id).is_ok(),
+        Subject::One(principal) => principal == closure.principal,
+    };
+    // Ranked: what is attached above comes before what is attached elsewhere, near before far.
+    let mut found: Vec<(u8, usize, NearMiss)> = Vec::new();
+    let mut attached = vec![false; estate.policies.len()];
+    let mut with_action = vec![false; estate.policies.len()];
+    for (i, policy) in estate.policies.iter().enumerate() {
+        with_action[i] = policy.allowed_actions.contains(query.action.index());
+    }
+    for (i, attachment) in estate.attachments.iter().enumerate() {
+        let id = AttachmentId::new(i);
+        for policy in attachment.policies.iter().map(|written| written.value) {
+            attached[policy.index()] = true;
+            if !with_action[policy.index()] {
+                continue;
+            }
+            let sought = attachment.to.iter().map(|to| to.value).find(|to| is_sought(*to));
+            let scopes = attachment.at.iter().map(|at| at.value);
+            let above = scopes
+                .clone()
+                .filter(|scope| estate.scopes.holds(*scope, target))
+                .max_by_key(|scope| estate.scope(*scope).depth);
+            match (sought, above) {
+                (None, Some(scope)) => {
+                    let anchor = estate.scope(scope).depth as usize;
+                    let matching = estate.policy(policy).allows.iter().find(|statement| {
+                        let statement = estate.statement(**statement);
+                        statement.actions.contains(query.action.index())
+                            && statement.on.matches(&query.target.segments, anchor, &scene)
+                                == Truth::True
+                    });
+                    if let Some(&statement) = matching {
+                        let shortfall = Shortfall::ToOthers { attachment: id, scope };
+                        let distance = query.target.segments.len() - anchor;
+                        found.push((0, distance, NearMiss { statement, policy, shortfall }));
+                    }
+                }
+                (Some(subject), None) => {
+                    let shared = |scope: &ScopeId| {
+                        let path = &estate.scope(*scope).path;
+                        path.split('/')
+                            .zip(&query.target.segments)
+                            .take_while(|(a, b)| a == *b)
+                            .count()
+                    };
+                    let Some(scope) = scopes.max_by_key(shared) else { continue };
+                    let Some(statement) = naming(index, policy, query) else { continue };
+                    let shortfall = Shortfall::Elsewhere { attachment: id, subject, scope };
+                    let apart = usize::MAX - shared(&scope);
+                    found.push((1, apart, NearMiss { statement, policy, shortfall }));
+                }
+                _ => {}
+            }
+        }
+    }
+    for (i, policy) in estate.policies.iter().enumerate() {
+        let included =
+            estate.policies.iter().any(|other| other.include.contains(&PolicyId::new(i)));
+        let limits = estate.ceilings.iter().any(|ceiling| {
+            ceiling.policies.iter().any(|written| written.value == PolicyId::new(i))
+        });
+        if with_action[i] && !attached[i] && !included && !limits && !policy.is_empty() {
+            let Some(statement) = naming(index, PolicyId::new(i), query) else { continue };
+            let miss =
+                NearMiss { statement, policy: PolicyId::new(i), shortfall: Shortfall::Unattached };
+            found.push((2, 0, miss));
+        }
+    }
+    found.sort_by_key(|(rank, distance, miss)| (*rank, *distance, miss.statement));
+    found.dedup_by_key(|(rank, _, miss)| (*rank, miss.policy));
+    found.into_iter().map(|(_, _, miss)| miss).take(MOST).collect()
+}
+
+/// The first allow statement of the policy that names the action.
+fn naming(index: &Index<'_>, policy: PolicyId, query: &Query<'_>) -> Option<StatementId> {
+    let allows = &index.estate.policy(policy).allows;
+    let named =
+        |id: &&StatementId| index.estate.statement(**id).actions.contains(query.action.index());
+    allows.iter().find(named).copied()
+}

@@ -1,0 +1,137 @@
+//! How a principal comes to its groups and roles: one shortest way to each.
+
+use std::collections::VecDeque;
+
+use rustc_hash::FxHashMap;
+
+use crate::engine::Index;
+use crate::id::{GroupId, RoleId};
+use crate::principal::{Principal, Subject};
+use crate::time::{Time, Window};
+
+/// One step of a way.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Step {
+    /// The group or role arrived at.
+    pub into: Principal,
+    /// How.
+    pub how: How,
+    /// While the step holds.
+    pub window: Window,
+}
+
+/// How a step is made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum How {
+    /// It stands in the list of members.
+    Member,
+    /// `members-when` makes it a member.
+    Condition,
+    /// The request supposes it (`also`).
+    Supposed,
+    /// It stands in the role's `held-by`.
+    Holds,
+    /// The request takes the role up.
+    TakesUp,
+}
+
+/// A way from the principal; no step when it is named itself, or everyone is.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Route {
+    /// The steps, nearest to the principal first.
+    pub steps: Vec<Step>,
+}
+
+/// All ways of one query.
+#[derive(Debug)]
+pub struct Routes {
+    came_from: FxHashMap<Principal, (Principal, Step)>,
+}
+
+impl Routes {
+    /// Searches breadth first from `start`, supposing `also` and taking up `take_up`, so that each
+    /// way is a shortest one.
+    #[must_use]
+    pub fn new(
+        index: &Index<'_>,
+        start: Principal,
+        also: &[GroupId],
+        take_up: Option<RoleId>,
+        at: Time,
+    ) -> Self {
+        let mut search = Search {
+            index,
+            start,
+            at,
+            queue: VecDeque::from([start]),
+            came_from: FxHashMap::default(),
+        };
+        search.run();
+        for group in also {
+            let into = Principal::Group(*group);
+            search.arrive(start, Step { into, how: How::Supposed, window: Window::ALWAYS });
+        }
+        search.run();
+        if let Some(role) = take_up {
+            let mut able = index.estate.role(role).taken_by.iter().filter(|member| {
+                let reached = member.who == start || search.came_from.contains_key(&member.who);
+                reached && member.window.holds(at)
+            });
+            let (from, window) =
+                able.next().map_or((start, Window::ALWAYS), |member| (member.who, member.window));
+            let into = Principal::Role(role);
+            search.arrive(from, Step { into, how: How::TakesUp, window });
+            search.run();
+        }
+        Self { came_from: search.came_from }
+    }
+
+    /// The way to whom an attachment names.
+    #[must_use]
+    pub fn to(&self, subject: Subject) -> Route {
+        let mut steps = Vec::new();
+        let Subject::One(mut at) = subject else { return Route::default() };
+        while let Some((from, step)) = self.came_from.get(&at) {
+            steps.push(*step);
+            at = *from;
+        }
+        steps.reverse();
+        Route { steps }
+    }
+}
+
+struct Search<'s, 'e> {
+    index: &'s Index<'e>,
+    start: Principal,
+    at: Time,
+    queue: VecDeque<Principal>,
+    came_from: FxHashMap<Principal, (Principal, Step)>,
+}
+
+impl Search<'_, '_> {
+    fn run(&mut self) {
+        let index = self.index;
+        while let Some(from) = self.queue.pop_front() {
+            for standing in index.groups_of.get(&from).into_iter().flatten() {
+                if standing.window.holds(self.at) {
+                    let how = if standing.listed { How::Member } else { How::Condition };
+                    let into = Principal::Group(standing.into);
+                    self.arrive(from, Step { into, how, window: standing.window });
+                }
+            }
+            for standing in index.held_roles_of.get(&from).into_iter().flatten() {
+                if standing.window.holds(self.at) {
+                    let into = Principal::Role(standing.into);
+                    self.arrive(from, Step { into, how: How::Holds, window: standing.window });
+                }
+            }
+        }
+    }
+
+    fn arrive(&mut self, from: Principal, step: Step) {
+        if step.into != self.start && !self.came_from.contains_key(&step.into) {
+            self.came_from.insert(step.into, (from, step));
+            self.queue.push_back(step.into);
+        }
+    }
+}

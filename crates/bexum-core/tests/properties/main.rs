@@ -1,0 +1,6 @@
+//! Laws that hold for every estate and every request, tried on random ones.
+
+mod conditions;
+mod decisions;
+mod estates;
+mod explanations;

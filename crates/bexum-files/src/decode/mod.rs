@@ -1,0 +1,49 @@
+//! From TOML text to declarations: types, keys and the letters of attribute names are checked
+//! here; what names mean is the core's business.
+
+mod reader;
+mod syntax;
+mod tables;
+mod value;
+
+use bexum_core::declaration::Declarations;
+use bexum_core::fault::Diagnostic;
+use bexum_core::origin::FileId;
+use toml::de::DeTable;
+
+use crate::load::Problem;
+
+/// One file, decoded as far as it goes.
+#[derive(Debug, Default)]
+pub(crate) struct Decoded {
+    /// The name in `[estate]`, if this file has that table.
+    pub(crate) estate: Option<String>,
+    /// What it declares.
+    pub(crate) declared: Declarations,
+    /// Where it is no TOML.
+    pub(crate) syntax: Vec<Problem>,
+    /// What is wrong with what it declares.
+    pub(crate) faults: Vec<Diagnostic>,
+}
+
+/// Decodes one file; `is_root` says whether `[estate]` belongs into it.
+pub(crate) fn decode(file: FileId, text: &str, is_root: bool) -> Decoded {
+    let (document, errors) = DeTable::parse_recoverable(text);
+    let syntax = syntax::problems(file, text, document.get_ref(), errors);
+    let mut decoded = Decoded { syntax, ..Decoded::default() };
+    tables::Tables { file, is_root, decoded: &mut decoded }.read(document.get_ref());
+    decoded
+}
+
+/// Adds what one file declares to the whole.
+pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
+    whole.services.extend(part.services);
+    whole.kinds.extend(part.kinds);
+    whole.scopes.extend(part.scopes);
+    whole.users.extend(part.users);
+    whole.groups.extend(part.groups);
+    whole.roles.extend(part.roles);
+    whole.policies.extend(part.policies);
+    whole.attachments.extend(part.attachments);
+    whole.ceilings.extend(part.ceilings);
+}

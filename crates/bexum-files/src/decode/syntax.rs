@@ -1,0 +1,131 @@
+//! Errors of the TOML reader, in order, one a line; a name declared twice shows its first place.
+
+use bexum_core::fault::{Diagnostic, Fault};
+use bexum_core::origin::{FileId, Origin};
+use toml::de::{DeTable, DeValue, Error};
+
+use crate::load::Problem;
+
+/// Most syntax errors reported of one file: after so many the rest are echoes.
+const MOST: usize = 20;
+
+/// What the TOML reader found, sorted by place, the first of each line only.
+pub(super) fn problems(
+    file: FileId,
+    text: &str,
+    document: &DeTable<'_>,
+    errors: Vec<Error>,
+) -> Vec<Problem> {
+    let mut errors: Vec<(usize, usize, Error)> = errors
+        .into_iter()
+        .map(|error| {
+            let span = error.span().unwrap_or(0..0);
+            (span.start.min(text.len()), span.end.min(text.len()), error)
+        })
+        .collect();
+    errors.sort_by_key(|(start, end, _)| (*start, *end));
+    let mut problems = Vec::new();
+    let mut last_line_end = None;
+    for (start, end, error) in errors {
+        if last_line_end.is_some_and(|line_end| start <= line_end) {
+            continue;
+        }
+        last_line_end = Some(text[start..].find('\n').map_or(text.len(), |at| start + at));
+        let origin =
+            |start: usize, end: usize| Origin { file, start: start as u32, end: end as u32 };
+        let first = (error.message() == "duplicate key")
+            .then(|| first_place(text, document, start))
+            .flatten();
+        let here = origin(start, end.max(start));
+        problems.push(match first {
+            Some(First { what: Some(what), name, span }) => {
+                let fault = Fault::Duplicate { what, name };
+                let diagnostic = Diagnostic::new(fault, here)
+                    .and_see(origin(span.start, span.end), "first declared here");
+                Problem::declared(diagnostic)
+            }
+            Some(First { name, span, .. }) => Problem::Syntax {
+                message: format!("key `{name}` stands twice in one table"),
+                place: here.into(),
+                first: Some(origin(span.start, span.end).into()),
+            },
+            None => Problem::Syntax {
+                message: error.message().to_owned(),
+                place: here.into(),
+                first: None,
+            },
+        });
+        if problems.len() == MOST {
+            break;
+        }
+    }
+    problems
+}
+
+/// Where something that stands twice stood first.
+struct First {
+    /// The word for it when it is a thing with a name of its own (`user`).
+    what: Option<&'static str>,
+    name: String,
+    span: std::ops::Range<usize>,
+}
+
+fn first_place(text: &str, document: &DeTable<'_>, at: usize) -> Option<First> {
+    let line_start = text[..at].rfind('\n').map_or(0, |end| end + 1);
+    let line = text[line_start..].lines().next()?;
+    let is_header = line.trim_start().starts_with('[');
+    let header = if is_header { Some(line) } else { header_above(&text[..line_start]) };
+    let path = match header {
+        Some(header) => header_path(header)?,
+        None => Vec::new(),
+    };
+    if is_header {
+        let (name, above) = path.split_last()?;
+        let (key, _) = walk(document, above, at)?.get_key_value(name.as_str())?;
+        let what = match above {
+            [table] => bexum_core::TABLES.into_iter().find(|known| known == table),
+            _ => None,
+        };
+        return Some(First { what, name: name.clone(), span: key.span() });
+    }
+    let table = walk(document, &path, at)?;
+    let name = table.iter().filter(|(key, _)| key.span().start < at).find(|(key, _)| {
+        text[at..].trim_start_matches(['"', '\'']).starts_with(key.get_ref().as_ref())
+    })?;
+    Some(First { what: None, name: name.0.get_ref().to_string(), span: name.0.span() })
+}
+
+fn header_above(text: &str) -> Option<&str> {
+    text.lines().rev().find(|line| line.trim_start().starts_with('['))
+}
+
+/// The keys of `[a."b c".d]`, read as TOML reads them.
+fn header_path(header: &str) -> Option<Vec<String>> {
+    let document = DeTable::parse(header).ok()?;
+    let mut path = Vec::new();
+    let mut table = Some(document.get_ref());
+    while let Some((key, value)) = table.and_then(|table| table.iter().next()) {
+        path.push(key.get_ref().to_string());
+        table = match value.get_ref() {
+            DeValue::Table(inner) => Some(inner),
+            _ => None,
+        };
+    }
+    Some(path)
+}
+
+/// The table at `path`; of an array, the last element that starts before `at`.
+fn walk<'t, 'i>(document: &'t DeTable<'i>, path: &[String], at: usize) -> Option<&'t DeTable<'i>> {
+    let mut table = document;
+    for name in path {
+        table = match table.get(name.as_str())?.get_ref() {
+            DeValue::Table(inner) => inner,
+            DeValue::Array(array) => {
+                let before = array.iter().rev().find(|value| value.span().start < at)?;
+                before.get_ref().as_table()?
+            }
+            _ => return None,
+        };
+    }
+    Some(table)
+}

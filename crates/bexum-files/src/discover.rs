@@ -1,0 +1,140 @@
+//! Which files belong to an estate (spec section 2).
+
+use std::collections::{BTreeMap, HashSet};
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+use crate::load::Problem;
+
+/// The file that makes a folder an estate.
+pub const ROOT_FILE: &str = "bexum.toml";
+
+/// Most files that an estate may have.
+const MOST_FILES: usize = 1_000_000;
+
+/// The nearest folder at or above `start` that holds a `bexum.toml`.
+#[must_use]
+pub fn find_root(start: &Path) -> Option<PathBuf> {
+    let start = start.canonicalize().ok()?;
+    start.ancestors().find(|folder| folder.join(ROOT_FILE).is_file()).map(Path::to_path_buf)
+}
+
+/// A file to read: where it is shown, and where it really is.
+#[derive(Debug)]
+pub(crate) struct Found {
+    /// Below the root, by the way it was found.
+    pub(crate) shown: PathBuf,
+    /// Canonical.
+    pub(crate) real: PathBuf,
+}
+
+struct Search {
+    root: PathBuf,
+    seen_folders: HashSet<PathBuf>,
+    /// By canonical path, so that each file is read once.
+    files: BTreeMap<PathBuf, PathBuf>,
+    links: Vec<PathBuf>,
+    problems: Vec<Problem>,
+}
+
+/// Every file of the estate at `root` (canonical), in path order.
+///
+/// Folders and files are taken under their real names before links are followed, so a link never
+/// renames what stands in the estate itself.
+pub(crate) fn discover(root: &Path) -> (Vec<Found>, Vec<Problem>) {
+    let mut search = Search {
+        root: root.to_path_buf(),
+        seen_folders: HashSet::new(),
+        files: BTreeMap::new(),
+        links: Vec::new(),
+        problems: Vec::new(),
+    };
+    search.walk(PathBuf::new(), root.to_path_buf());
+    loop {
+        let mut links = std::mem::take(&mut search.links);
+        if links.is_empty() {
+            break;
+        }
+        links.sort();
+        for link in links {
+            search.follow(link);
+        }
+    }
+    let mut files: Vec<Found> =
+        search.files.into_iter().map(|(real, shown)| Found { shown, real }).collect();
+    files.sort_by(|a, b| a.shown.cmp(&b.shown));
+    if files.len() > MOST_FILES {
+        search.problems.push(Problem::TooManyFiles { count: files.len(), most: MOST_FILES });
+        files.clear();
+    }
+    (files, search.problems)
+}
+
+impl Search {
+    /// Everything below a folder that is no link; links are put aside.
+    fn walk(&mut self, shown: PathBuf, real: PathBuf) {
+        let mut folders = vec![(shown, real)];
+        while let Some((shown, real)) = folders.pop() {
+            if !self.seen_folders.insert(real.clone()) {
+                continue;
+            }
+            let entries =
+                match fs::read_dir(&real).and_then(Iterator::collect::<io::Result<Vec<_>>>) {
+                    Ok(entries) => entries,
+                    Err(error) => {
+                        self.problems.push(Problem::Unreadable { path: or_dot(&shown), error });
+                        continue;
+                    }
+                };
+            for entry in entries {
+                let name = entry.file_name();
+                if name.as_encoded_bytes().starts_with(b".") {
+                    continue;
+                }
+                let (shown, real) = (shown.join(&name), real.join(&name));
+                match entry.file_type() {
+                    Ok(kind) if kind.is_symlink() => self.links.push(shown),
+                    Ok(kind) if kind.is_dir() => folders.push((shown, real)),
+                    Ok(kind) if kind.is_file() && is_toml(&name) => {
+                        self.files.insert(real, shown);
+                    }
+                    Ok(_) => {}
+                    Err(error) => self.problems.push(Problem::Unreadable { path: shown, error }),
+                }
+            }
+        }
+    }
+
+    /// A link that ends in `.toml` or leads to a folder; others are nobody's business.
+    fn follow(&mut self, link: PathBuf) {
+        let ends_in_toml = link.file_name().is_some_and(is_toml);
+        let real = match self.root.join(&link).canonicalize() {
+            Ok(real) => real,
+            Err(error) if ends_in_toml => {
+                self.problems.push(Problem::LinkNowhere { path: link, error });
+                return;
+            }
+            Err(_) => return,
+        };
+        let is_folder = real.is_dir();
+        if !is_folder && !ends_in_toml {
+            return;
+        }
+        if !real.starts_with(&self.root) {
+            self.problems.push(Problem::LinkOutside { path: link, to: real });
+        } else if is_folder {
+            self.walk(link, real);
+        } else if real.is_file() {
+            self.files.entry(real).or_insert(link);
+        }
+    }
+}
+
+fn is_toml(name: &std::ffi::OsStr) -> bool {
+    name.as_encoded_bytes().ends_with(b".toml")
+}
+
+fn or_dot(path: &Path) -> PathBuf {
+    if path.as_os_str().is_empty() { PathBuf::from(".") } else { path.to_path_buf() }
+}

@@ -1,0 +1,16 @@
+//! A Bexum estate on disk.
+//!
+//! [`load`](load::load) discovers the files of a folder, reads and decodes them into the core's
+//! declarations, and has the core build an estate of them. Every problem of a load is reported
+//! together, each with its place. This crate knows files and TOML; it knows nothing of requests,
+//! and nothing of how a problem is shown.
+
+mod decode;
+pub mod discover;
+mod literal;
+pub mod load;
+pub mod source;
+
+pub use discover::find_root;
+pub use load::{Failure, Loaded, Problem, load, read};
+pub use source::{Source, Sources};

@@ -1,0 +1,96 @@
+//! From a byte range of a decoded TOML string back to the bytes of its literal.
+
+use std::ops::Range;
+
+/// The part of the literal `raw` (quotes and escapes as written) that stands for the bytes
+/// `start..end` of the string it decodes to. What cannot be traced becomes the whole literal.
+pub(crate) fn locate(raw: &str, start: usize, end: usize) -> Range<usize> {
+    let multi_line = raw.starts_with("\"\"\"") || raw.starts_with("'''");
+    let quotes = if multi_line { 3 } else { 1 };
+    if raw.len() < quotes * 2 {
+        return 0..raw.len();
+    }
+    let escapes = raw.starts_with('"');
+    let close = raw.len() - quotes;
+    let mut at = quotes;
+    if multi_line {
+        // A line end right after the opening quotes is no part of the string.
+        let body = &raw[at..];
+        at += if body.starts_with("\r\n") { 2 } else { usize::from(body.starts_with('\n')) };
+    }
+    let mut decoded = 0;
+    let mut first = None;
+    while at < close {
+        if first.is_none() && decoded >= start {
+            first = Some(at);
+        }
+        if decoded >= end && first.is_some() {
+            break;
+        }
+        let Some(c) = raw[at..].chars().next() else { break };
+        if !escapes || c != '\\' {
+            decoded += c.len_utf8();
+            at += c.len_utf8();
+            continue;
+        }
+        let (length, stands_for) = escape(&raw[at..close]);
+        at += length;
+        decoded += stands_for;
+    }
+    let first = first.unwrap_or(at.min(close));
+    first..at.min(close).max(first + usize::from(first < close))
+}
+
+/// The bytes that an escape takes, and the bytes that it stands for.
+fn escape(text: &str) -> (usize, usize) {
+    let hex = |digits: usize| {
+        let code = text.get(2..2 + digits).and_then(|hex| u32::from_str_radix(hex, 16).ok());
+        (2 + digits, code.and_then(char::from_u32).map_or(1, char::len_utf8))
+    };
+    match text.as_bytes().get(1) {
+        Some(b'u') => hex(4),
+        Some(b'U') => hex(8),
+        Some(b'x') => hex(2),
+        Some(b' ' | b'\t' | b'\r' | b'\n') => {
+            // A backslash at a line's end swallows all white space that follows.
+            let blank =
+                text[1..].len() - text[1..].trim_start_matches([' ', '\t', '\r', '\n']).len();
+            (1 + blank, 0)
+        }
+        _ => (2, 1),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::locate;
+
+    #[test]
+    fn through_quotes_and_escapes() {
+        for (raw, start, end, part) in [
+            ("'abc def'", 4, 7, "def"),
+            ("\"a\\u00e9b\"", 3, 4, "b"),
+            ("\"a\\u00e9b\"", 1, 3, "\\u00e9"),
+            ("\"\"\"\nab\\\n   cd\"\"\"", 2, 4, "cd"),
+            ("'''\r\nab'''", 0, 1, "a"),
+            ("\"\\\"x\\\" = y\"", 6, 7, "y"),
+        ] {
+            let found = locate(raw, start, end);
+            assert_eq!(
+                raw[found].trim_start_matches(['\\', '\n', ' ']),
+                part.trim_start_matches('\\'),
+                "{raw}"
+            );
+        }
+    }
+
+    #[test]
+    fn never_outside() {
+        for raw in ["", "'", "''", "\"\"", "\"\"\"\"\"\"", "\"\\", "\"\\u00", "12"] {
+            for (start, end) in [(0, 0), (0, 9), (5, 9)] {
+                let found = locate(raw, start, end);
+                assert!(found.start <= found.end && found.end <= raw.len(), "{raw} {found:?}");
+            }
+        }
+    }
+}

@@ -1,0 +1,97 @@
+//! The files of an estate as text, and places in them for people.
+
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+use bexum_core::origin::{FileId, Origin, Place};
+
+use crate::literal;
+
+/// One file, read.
+#[derive(Debug)]
+pub struct Source {
+    /// Its path below the estate's root.
+    pub path: PathBuf,
+    /// What stands in it.
+    pub text: String,
+    line_starts: OnceLock<Vec<usize>>,
+}
+
+impl Source {
+    pub(crate) fn new(path: PathBuf, text: String) -> Self {
+        Self { path, text, line_starts: OnceLock::new() }
+    }
+
+    /// The line of a byte and its column in characters, both from 1.
+    #[must_use]
+    pub fn line_and_column(&self, byte: usize) -> (usize, usize) {
+        let starts = self.line_starts.get_or_init(|| {
+            let breaks = self.text.bytes().enumerate().filter(|(_, b)| *b == b'\n');
+            std::iter::once(0).chain(breaks.map(|(i, _)| i + 1)).collect()
+        });
+        let line = starts.partition_point(|start| *start <= byte);
+        let start = starts[line - 1];
+        let before = self.text.get(start..byte).unwrap_or_default();
+        (line, before.chars().count() + 1)
+    }
+
+    /// The bytes of the line that holds `byte`, without its end.
+    #[must_use]
+    pub fn line_around(&self, byte: usize) -> Range<usize> {
+        let byte = byte.min(self.text.len());
+        let start = self.text[..byte].rfind('\n').map_or(0, |at| at + 1);
+        let end = self.text[byte..].find('\n').map_or(self.text.len(), |at| byte + at);
+        start..end
+    }
+}
+
+/// All files that were read, by [`FileId`].
+#[derive(Debug, Default)]
+pub struct Sources {
+    /// The estate's root folder.
+    pub root: PathBuf,
+    pub(crate) files: Vec<Source>,
+}
+
+impl Sources {
+    /// A file.
+    #[must_use]
+    pub fn get(&self, id: FileId) -> &Source {
+        &self.files[id.0 as usize]
+    }
+
+    /// Every file, in path order.
+    pub fn iter(&self) -> impl Iterator<Item = &Source> {
+        self.files.iter()
+    }
+
+    /// The file of a path below the root.
+    #[must_use]
+    pub fn find(&self, path: &Path) -> Option<&Source> {
+        self.files.iter().find(|file| file.path == path)
+    }
+
+    /// The exact bytes that a place means: a part of a string is traced through its escapes.
+    #[must_use]
+    pub fn bytes(&self, place: Place) -> Range<usize> {
+        let text = &self.get(place.origin.file).text;
+        let whole = place.origin.start as usize..place.origin.end as usize;
+        match place.within {
+            None => whole,
+            Some((start, end)) => {
+                let raw = text.get(whole.clone()).unwrap_or_default();
+                let inner = literal::locate(raw, start as usize, end as usize);
+                whole.start + inner.start..whole.start + inner.end
+            }
+        }
+    }
+
+    /// `people/users.toml:14`, for people and their editors.
+    #[must_use]
+    pub fn shown(&self, origin: Origin) -> String {
+        let file = self.get(origin.file);
+        let (line, _) = file.line_and_column(origin.start as usize);
+        format!("{}:{line}", file.path.display())
+    }
+}

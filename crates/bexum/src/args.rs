@@ -1,0 +1,191 @@
+//! The command line, as typed.
+
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum};
+
+use crate::exit;
+
+/// Write identity policies as files, ask what they decide, and read why.
+#[derive(Debug, Parser)]
+#[command(name = "bexum", version, max_term_width = 100, after_help = exit::HELP)]
+#[command(disable_help_subcommand = true)]
+pub(crate) struct Args {
+    /// The estate's folder; else the nearest one at or above the current folder
+    #[arg(short = 'C', long = "estate", value_name = "DIR", global = true)]
+    pub(crate) estate: Option<PathBuf>,
+    /// When to use colour
+    #[arg(long = "color", value_name = "WHEN", value_enum, default_value_t = Colour::Auto, global = true)]
+    pub(crate) colour: Colour,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// When to use colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Colour {
+    /// On a terminal, unless NO_COLOR is set
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+/// How to write the output.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people
+    Text,
+    /// For machines, in a versioned shape
+    Json,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    Ask(Ask),
+    Replay(Replay),
+    Show(Show),
+    Demo(Demo),
+    Init(Init),
+    /// Print a completion script for a shell
+    #[command(
+        after_help = "Example:\n  bexum completions bash > ~/.local/share/bash-completion/completions/bexum"
+    )]
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Print the manual page
+    #[command(after_help = "Example:\n  bexum man | man -l -")]
+    Man,
+}
+
+/// Ask whether somebody may do something, and why
+///
+/// The answer comes first, then what decided it: which statement of which policy, how it reaches
+/// this principal, where it is attached, what it outranked. A refusal says what is missing.
+#[derive(Debug, ClapArgs)]
+#[command(after_help = ASK_EXAMPLES)]
+pub(crate) struct Ask {
+    /// Who asks: user:NAME, resource:PATH, group:NAME or role:NAME
+    pub(crate) who: String,
+    /// What for: an action, KIND.VERB
+    pub(crate) action: String,
+    /// On what: a path
+    pub(crate) path: String,
+    /// A role to take up
+    #[arg(long = "as", value_name = "ROLE")]
+    pub(crate) take_up: Option<String>,
+    /// Suppose that the principal is in this group too
+    #[arg(long, value_name = "GROUP")]
+    pub(crate) also: Vec<String>,
+    /// Bound this session by a policy
+    #[arg(long, value_name = "POLICY")]
+    pub(crate) under: Vec<String>,
+    /// A circumstance: mfa=true, count=3, site=mesa, nets='["10.0.0.0/8"]'; `mfa=` says absent
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub(crate) context: Vec<String>,
+    /// Circumstances as a JSON object, from a file or `-` for standard input
+    #[arg(long, value_name = "FILE")]
+    pub(crate) context_from: Option<PathBuf>,
+    /// An attribute of the item itself
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub(crate) item: Vec<String>,
+    /// The moment of the request instead of now: 2026-03-01T08:00:00Z
+    #[arg(long, value_name = "TIME")]
+    pub(crate) at_time: Option<String>,
+    /// How to write the answer
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+}
+
+const ASK_EXAMPLES: &str = "\
+Examples:
+  bexum ask user:ines recording.read veyra/survey/spectra/run-0412.fits
+  bexum ask user:ines job.submit veyra/survey/reduction/nightly --also group:pipeline
+  bexum ask user:noor secret.open veyra/core/vault/dish-keys --as role:dish-keeper --context mfa=true
+  bexum ask user:ines recording.erase veyra/survey/spectra/run-0412.fits --format json
+
+Exit codes: 0 allowed, 1 denied, 2 error";
+
+/// Answer many requests: one JSON object a line in, one answer a line out, in order
+///
+/// A line is {\"who\":…, \"does\":…, \"on\":…} with, optionally, \"as\", \"also\", \"under\",
+/// \"context\", \"item\" and \"id\". A line that is an error is answered with {\"id\":…, \"error\":…}
+/// and the run goes on. The last line on standard error says how many there were of each.
+#[derive(Debug, ClapArgs)]
+#[command(after_help = REPLAY_EXAMPLES)]
+pub(crate) struct Replay {
+    /// Requests as NDJSON; `-` or nothing reads standard input
+    #[arg(value_name = "FILE")]
+    pub(crate) file: Option<PathBuf>,
+    /// Name the statements that decided each answer
+    #[arg(long)]
+    pub(crate) why: bool,
+    /// End with exit code 2 if any line was an error
+    #[arg(long)]
+    pub(crate) strict: bool,
+    /// The time of requests that give none, instead of now
+    #[arg(long, value_name = "TIME")]
+    pub(crate) at_time: Option<String>,
+}
+
+const REPLAY_EXAMPLES: &str = "\
+Examples:
+  bexum replay requests.ndjson > answers.ndjson
+  echo '{\"who\":\"user:ines\",\"does\":\"store.list\",\"on\":\"veyra/survey/spectra\"}' | bexum replay --why";
+
+/// Show what is in the estate, or one thing of it
+#[derive(Debug, ClapArgs)]
+#[command(after_help = SHOW_EXAMPLES)]
+pub(crate) struct Show {
+    /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings) or one
+    /// thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
+    /// path, or kind:NAME); nothing for an overview
+    pub(crate) what: Option<String>,
+    /// See memberships and attachments as of this moment instead of now
+    #[arg(long, value_name = "TIME")]
+    pub(crate) at_time: Option<String>,
+    /// How to write it
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+}
+
+const SHOW_EXAMPLES: &str = "\
+Examples:
+  bexum show
+  bexum show scopes
+  bexum show user:ines
+  bexum show policy:spectra-curator
+  bexum show veyra/survey/spectra";
+
+/// Write the demo estate and walk through the job on it
+///
+/// Each step shows a command as one would type it, and what it really prints.
+#[derive(Debug, ClapArgs)]
+#[command(after_help = "Examples:\n  bexum demo\n  bexum demo ~/veyra")]
+pub(crate) struct Demo {
+    /// A folder that does not exist yet, or an empty one; else a fresh temporary one
+    pub(crate) dir: Option<PathBuf>,
+}
+
+/// Write a small commented estate to start from
+#[derive(Debug, ClapArgs)]
+#[command(
+    after_help = "Example:\n  bexum init my-platform\n  bexum -C my-platform ask user:ada store.list tarn/site/recordings"
+)]
+pub(crate) struct Init {
+    /// A folder that does not exist yet, or an empty one; else the current one
+    pub(crate) dir: Option<PathBuf>,
+}
+
+/// Parses the command line; clap itself ends the run for help, version and mistakes.
+pub(crate) fn parse() -> Args {
+    Args::parse()
+}
+
+/// The whole command, for completions and the manual.
+pub(crate) fn command() -> clap::Command {
+    Args::command()
+}

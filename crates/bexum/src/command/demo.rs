@@ -1,0 +1,172 @@
+//! `bexum demo`: the demo estate, and a walk through the job on it.
+//!
+//! Each step runs this very program on the estate just written, so that what is shown is what the
+//! command prints.
+
+use std::path::PathBuf;
+use std::process::Command;
+
+use anyhow::Context as _;
+use include_dir::{Dir, include_dir};
+
+use super::init::{quoted, write_estate};
+use crate::exit::Exit;
+use crate::render::style::{self, paint};
+use crate::stream;
+
+static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
+
+/// What is said before a command, and the command's arguments.
+struct Step {
+    say: &'static str,
+    run: &'static [&'static str],
+}
+
+/// Steps with a moment of their own would change their answers as the years pass.
+const AT: &str = "2026-10-05T20:00:00Z";
+
+const WALK: &[Step] = &[
+    Step {
+        say: "The platform as a tree of scopes. Rights are given at a scope and reach downward.",
+        run: &["show", "scopes"],
+    },
+    Step {
+        say: "Sol helps out with the nightly run. Can she submit a job to it?",
+        run: &["ask", "user:sol", "job.submit", "veyra/survey/reduction/nightly/spectra-0412"],
+    },
+    Step {
+        say: "The nearest miss names the group. Before adding her: what if she were in it?",
+        run: &[
+            "ask",
+            "user:sol",
+            "job.submit",
+            "veyra/survey/reduction/nightly/spectra-0412",
+            "--also",
+            "group:nightly-crew",
+        ],
+    },
+    Step {
+        say: "And what should still not work: the same crew member, one namespace further.",
+        run: &[
+            "ask",
+            "user:sol",
+            "job.submit",
+            "veyra/survey/reduction/imaging/cube-7",
+            "--also",
+            "group:nightly-crew",
+        ],
+    },
+    Step {
+        say: "Tomas tidies the archive, so one group lets him erase. Everyone is held to another rule.",
+        run: &[
+            "ask",
+            "user:tomas",
+            "recording.erase",
+            "veyra/survey/spectra/imaging/run-0412.fits",
+        ],
+    },
+    Step {
+        say: "Lin sees all of the cluster, and operates one namespace of it. Above:",
+        run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/transit/search-3"],
+    },
+    Step {
+        say: "Below:",
+        run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/nightly/spectra-0412"],
+    },
+    Step {
+        say: "Mirek wants to point a dish. Nobody said what the wind does, and doubt never grants.",
+        run: &["ask", "user:mirek", "dish.point", "veyra/instruments/mesa/dish-1"],
+    },
+    Step {
+        say: "With the wind known:",
+        run: &[
+            "ask",
+            "user:mirek",
+            "dish.point",
+            "veyra/instruments/mesa/dish-1",
+            "--context",
+            "wind=12",
+        ],
+    },
+    Step {
+        say: "The keys to the dishes are sealed off. Amara runs the platform; the seal shuts her out.",
+        run: &[
+            "ask",
+            "user:amara",
+            "secret.open",
+            "veyra/core/vault/dish-keys/dish-1",
+            "--context",
+            "device.managed=true",
+        ],
+    },
+    Step {
+        say: "Noor opens them as a dish keeper, with a second factor, from the site's network.",
+        run: &[
+            "ask",
+            "user:noor",
+            "secret.open",
+            "veyra/core/vault/dish-keys/dish-1",
+            "--as",
+            "role:dish-keeper",
+            "--context",
+            "mfa=true",
+            "--context",
+            "ip=10.20.4.7",
+        ],
+    },
+    Step {
+        say: "Juno is a guest of the transit team; a ceiling bounds whatever visitors are given.",
+        run: &[
+            "ask",
+            "user:juno",
+            "job.submit",
+            "veyra/survey/reduction/transit/search-3",
+            "--at-time",
+            AT,
+        ],
+    },
+    Step {
+        say: "Everything that reaches one person, and from where:",
+        run: &["show", "user:lin", "--at-time", AT],
+    },
+];
+
+pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
+    let dir = match dir {
+        Some(dir) => dir,
+        None => tempfile::Builder::new()
+            .prefix("veyra-")
+            .tempdir()
+            .context("cannot make a temporary folder")?
+            .keep(),
+    };
+    write_estate(&DEMO, &dir)?;
+    stream::print(&format!(
+        "The demo estate is in {}\n",
+        paint(style::NAME, &dir.display().to_string())
+    ))?;
+    let program = std::env::current_exe().context("cannot find this program")?;
+    for step in WALK {
+        let typed: Vec<String> = step.run.iter().map(|arg| quoted(arg.as_ref())).collect();
+        stream::print(&format!(
+            "\n{}\n{}\n",
+            paint(style::HEADING, &format!("# {}", step.say)),
+            paint(style::QUIET, &format!("$ bexum {}", typed.join(" "))),
+        ))?;
+        let output = Command::new(&program)
+            .args(step.run)
+            .args(["--color", "always"])
+            .env("COLUMNS", stream::width().to_string())
+            .current_dir(&dir)
+            .output()
+            .context("cannot run a step")?;
+        stream::print(&String::from_utf8_lossy(&output.stdout))?;
+        stream::print(&String::from_utf8_lossy(&output.stderr))?;
+    }
+    stream::print(&format!(
+        "\n{}\n  cd {}\n  bexum show\n  bexum ask --help\n",
+        paint(style::HEADING, "# Now you: change a file, ask again."),
+        quoted(&dir),
+    ))?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,50 @@
+//! `bexum init`: a small commented estate to start from.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context as _, bail};
+use include_dir::{Dir, include_dir};
+
+use crate::exit::Exit;
+use crate::stream;
+
+static STARTER: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/starter");
+
+pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
+    let here = dir.is_none();
+    let dir = dir.unwrap_or_else(|| PathBuf::from("."));
+    write_estate(&STARTER, &dir)?;
+    let option = if here { String::new() } else { format!(" -C {}", quoted(&dir)) };
+    stream::print(&format!(
+        "wrote an estate to {}\n\ntry:\n  bexum{option} show\n  bexum{option} ask user:ada store.list tarn/site/recordings\n",
+        dir.display(),
+    ))?;
+    Ok(Exit::Done)
+}
+
+/// Writes embedded files into a folder that is not there yet or holds no estate; never over
+/// anything that exists.
+pub(super) fn write_estate(files: &Dir<'_>, dir: &Path) -> anyhow::Result<()> {
+    let shown = dir.display();
+    if dir.exists() && !dir.is_dir() {
+        bail!("`{shown}` is there already and is no folder");
+    }
+    if dir.is_dir() {
+        let mut entries = fs::read_dir(dir).with_context(|| format!("cannot read `{shown}`"))?;
+        if entries.next().is_some() {
+            bail!(
+                "`{shown}` is not empty: choose a folder that is, or one that does not exist yet"
+            );
+        }
+    }
+    fs::create_dir_all(dir).with_context(|| format!("cannot make the folder `{shown}`"))?;
+    files.extract(dir).with_context(|| format!("cannot write into `{shown}`"))
+}
+
+/// A path as one would type it in a shell.
+pub(super) fn quoted(path: &Path) -> String {
+    let text = path.display().to_string();
+    let plain = text.chars().all(|c| c.is_ascii_alphanumeric() || "/._-~+@:=,".contains(c));
+    if plain && !text.is_empty() { text } else { format!("'{}'", text.replace('\'', r"'\''")) }
+}

@@ -1,0 +1,60 @@
+//! Subcommands: load, compute, hand to rendering.
+
+mod ask;
+mod demo;
+mod init;
+mod manual;
+mod replay;
+mod show;
+
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context as _, bail};
+use bexum_core::Time;
+use bexum_files::Loaded;
+
+use crate::args::{Args, Command};
+use crate::exit::Exit;
+
+/// Runs what was asked for.
+pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
+    let at = args.estate.as_deref();
+    match args.command {
+        Command::Ask(ask) => ask::run(at, ask),
+        Command::Replay(replay) => replay::run(at, &replay),
+        Command::Show(show) => show::run(at, &show),
+        Command::Demo(demo) => demo::run(demo.dir),
+        Command::Init(init) => init::run(init.dir),
+        Command::Completions { shell } => manual::completions(shell),
+        Command::Man => manual::man(),
+    }
+}
+
+/// Loads the estate that is named, or the one that the current folder belongs to.
+fn load(at: Option<&Path>) -> anyhow::Result<Loaded> {
+    let root = match at {
+        Some(dir) => dir.to_path_buf(),
+        None => find_estate()?,
+    };
+    bexum_files::load(&root).map_err(|failure| anyhow::Error::new(*failure))
+}
+
+fn find_estate() -> anyhow::Result<PathBuf> {
+    let here = std::env::current_dir().context("cannot tell the current folder")?;
+    match bexum_files::find_root(&here) {
+        Some(root) => Ok(root),
+        None => bail!(
+            "no estate here: neither `{}` nor a folder above it has a `bexum.toml`; name one with `-C DIR`, or start one with `bexum init DIR`",
+            here.display()
+        ),
+    }
+}
+
+/// The moment that is named, or now, read once.
+fn moment(written: Option<&str>) -> anyhow::Result<Time> {
+    match written {
+        Some(text) => Time::parse(text)
+            .with_context(|| format!("`{text}` is no time: write one like `2026-03-01T08:00:00Z`")),
+        None => Ok(Time(jiff::Timestamp::now().as_microsecond())),
+    }
+}

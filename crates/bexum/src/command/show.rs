@@ -1,0 +1,141 @@
+//! `bexum show`: what is in the estate, as lists, or one thing of it.
+
+mod lists;
+mod things;
+
+use std::path::Path;
+
+use anyhow::bail;
+use bexum_core::engine::Index;
+use bexum_core::name::nearest;
+use bexum_core::principal::{Principal, PrincipalType, Subject};
+use bexum_core::request::{Place, resolve_target};
+use bexum_core::{Estate, Time};
+use bexum_files::Sources;
+
+use crate::args::{Format, Show};
+use crate::exit::Exit;
+use crate::render::report::Report;
+use crate::render::words;
+use crate::stream;
+
+/// Rows of each list in the overview.
+const OVERVIEW_ROWS: usize = 40;
+
+/// What every view is made from.
+struct View<'e> {
+    estate: &'e Estate,
+    sources: &'e Sources,
+    index: Index<'e>,
+    at: Time,
+}
+
+pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
+    let moment = super::moment(show.at_time.as_deref())?;
+    let loaded = super::load(at)?;
+    let view = View {
+        estate: &loaded.estate,
+        sources: &loaded.sources,
+        index: Index::new(&loaded.estate),
+        at: moment,
+    };
+    let report = view.report(show.what.as_deref())?;
+    match show.format {
+        Format::Text => stream::print(&report.text(stream::width(), OVERVIEW_ROWS))?,
+        Format::Json => {
+            stream::print(&format!("{}\n", serde_json::to_string_pretty(&report.json())?))?;
+        }
+    }
+    Ok(Exit::Done)
+}
+
+impl View<'_> {
+    fn report(&self, what: Option<&str>) -> anyhow::Result<Report> {
+        let Some(what) = what else { return Ok(self.overview()) };
+        if let Some((_, list)) = lists::LISTS.iter().find(|(name, _)| *name == what) {
+            let mut report = Report { title: self.title(), sections: Vec::new() };
+            list(self, &mut report);
+            return Ok(report);
+        }
+        let unknown = |word: &str, name: &str, known: Vec<String>| {
+            let near = nearest(name, known.iter().map(String::as_str));
+            let hint = near.map(|near| format!("\n  help: did you mean `{near}`?"));
+            anyhow::anyhow!("{word} `{name}` is not declared{}", hint.unwrap_or_default())
+        };
+        let estate = self.estate;
+        match what.split_once(':') {
+            Some(("policy", name)) => match estate.find_policy(name) {
+                Some(id) => Ok(self.policy(id)),
+                None => {
+                    let known = estate.policies.iter().map(|p| p.name.to_string()).collect();
+                    Err(unknown("policy", name, known))
+                }
+            },
+            Some(("kind", name)) => match estate.catalogue.find_kind(name) {
+                Some(id) => Ok(self.kind(id)),
+                None => {
+                    let known = estate.catalogue.kinds.iter().map(|k| k.name.to_string()).collect();
+                    Err(unknown("kind", name, known))
+                }
+            },
+            Some(("scope", path)) => self.place(path),
+            _ if PrincipalType::split(what).is_some() => match estate.find_principal(what) {
+                Some(principal) => Ok(self.principal(principal)),
+                None => {
+                    let known = estate.principals().map(|p| estate.principal_id(p)).collect();
+                    Err(unknown("principal", what, known))
+                }
+            },
+            _ if what.contains('/') || estate.scopes.find(what).is_some() => self.place(what),
+            _ => {
+                let known = lists::LISTS.iter().map(|(name, _)| *name);
+                let hint = match nearest(what, known.clone()) {
+                    Some(near) => format!("did you mean `{near}`?"),
+                    None => {
+                        let lists: Vec<&str> = known.collect();
+                        format!(
+                            "a list is one of {}; a thing is written like `user:ines`",
+                            lists.join(", ")
+                        )
+                    }
+                };
+                bail!("there is nothing called `{what}`\n  help: {hint}")
+            }
+        }
+    }
+
+    fn title(&self) -> String {
+        format!("{} (in {})", self.estate.name, self.sources.root.display())
+    }
+
+    fn overview(&self) -> Report {
+        let mut report = Report { title: self.title(), sections: Vec::new() };
+        for (name, list) in lists::LISTS {
+            let before = report.sections.len();
+            list(self, &mut report);
+            for section in &mut report.sections[before..] {
+                section.more = Some(format!("bexum show {name}"));
+            }
+        }
+        report
+    }
+
+    fn place(&self, path: &str) -> anyhow::Result<Report> {
+        let target = resolve_target(self.estate, path).map_err(|fault| {
+            let hint = fault.hint(self.estate).map(|hint| format!("\n  help: {hint}"));
+            anyhow::anyhow!("{fault}{}", hint.unwrap_or_default())
+        })?;
+        match target.place {
+            Place::Scope(id) | Place::Item(id) => Ok(self.scope(id, &target)),
+            Place::Identity(principal, _) => Ok(self.principal(principal)),
+        }
+    }
+
+    fn id(&self, principal: Principal) -> String {
+        self.estate.principal_id(principal)
+    }
+
+    fn subject(&self, subject: Subject) -> String {
+        words::subject(self.estate, subject)
+    }
+}

@@ -1,0 +1,276 @@
+//! The lists of `show`, in the order of the overview.
+
+use bexum_core::attribute::Attributes;
+use bexum_core::catalogue::{Addresses, Level};
+use bexum_core::engine::Closure;
+use bexum_core::id::{GroupId, PolicyId};
+use bexum_core::principal::Principal;
+use bexum_core::time::Window;
+
+use super::View;
+use crate::render::report::{Cell, Report};
+use crate::render::words;
+
+type List = for<'v, 'e, 'r> fn(&'v View<'e>, &'r mut Report);
+
+/// Every list by its name.
+pub(super) const LISTS: [(&str, List); 8] = [
+    ("scopes", scopes),
+    ("catalogue", catalogue),
+    ("users", users),
+    ("groups", groups),
+    ("roles", roles),
+    ("policies", policies),
+    ("attachments", attachments),
+    ("ceilings", ceilings),
+];
+
+fn scopes(view: &View<'_>, report: &mut Report) {
+    let mut attached = vec![0; view.estate.scopes.len()];
+    for attachment in &view.estate.attachments {
+        for scope in &attachment.at {
+            attached[scope.value.index()] += attachment.policies.len() * attachment.to.len();
+        }
+    }
+    let rows = view.estate.scopes.iter().map(|(id, scope)| {
+        let kind = scope.kind.map(|kind| view.estate.catalogue.kind(kind).name.to_string());
+        let what = match kind {
+            Some(kind) if kind != scope.scope_type.word() => {
+                format!("{}: {kind}", scope.scope_type)
+            }
+            _ => scope.scope_type.to_string(),
+        };
+        let here = attached[id.index()];
+        vec![
+            Cell::Node {
+                depth: scope.depth as usize - 1,
+                name: scope.name().to_owned(),
+                path: scope.path.to_string(),
+            },
+            Cell::text(what),
+            if scope.sealed { Cell::text("sealed") } else { Cell::None },
+            Cell::List(attributes(view, &scope.attributes)),
+            if here == 0 { Cell::None } else { Cell::Number(here) },
+        ]
+    });
+    let columns = &["scope", "what", "seal", "attributes", "attached"];
+    report.rows("scopes", "scopes", columns, rows.collect());
+}
+
+/// `team = 'imaging'`, one each.
+pub(super) fn attributes(view: &View<'_>, attributes: &Attributes) -> Vec<String> {
+    let names = &view.estate.attribute_names;
+    attributes.iter().map(|(id, value)| format!("{} = {value}", names.name(id))).collect()
+}
+
+fn catalogue(view: &View<'_>, report: &mut Report) {
+    let catalogue = &view.estate.catalogue;
+    let rows = catalogue.kinds.iter().map(|kind| {
+        let mut row = vec![
+            Cell::maybe(kind.service.map(|id| &*catalogue.services[id.index()].name)),
+            Cell::text(&*kind.name),
+        ];
+        for level in Level::ALL {
+            let verbs = catalogue.actions[kind.actions.clone()].iter();
+            let verbs = verbs.filter(|action| action.level == level).map(|action| {
+                let mark = match action.addresses {
+                    Addresses::Itself => "",
+                    Addresses::Account => " (account-wide)",
+                    Addresses::Parent => " (on parent)",
+                };
+                format!("{}{mark}", action.verb())
+            });
+            row.push(Cell::List(verbs.collect()));
+        }
+        let items = kind.items.iter().map(|id| catalogue.kind(*id).name.to_string());
+        row.push(Cell::List(items.collect()));
+        row
+    });
+    let columns = &["service", "kind", "observe", "operate", "alter", "govern", "items"];
+    let mut rows: Vec<Vec<Cell>> = rows.collect();
+    rows.sort_by_key(|row| match &row[0] {
+        Cell::Text(service) => (0, service.clone()),
+        _ => (1, String::new()),
+    });
+    report.rows("catalogue", "catalogue", columns, rows);
+}
+
+fn users(view: &View<'_>, report: &mut Report) {
+    let estate = view.estate;
+    let rows = estate.users.iter().enumerate().map(|(i, user)| {
+        let principal = estate.find_principal(&format!("user:{}", user.identity.name));
+        debug_assert!(principal.is_some(), "user {i} has its own name");
+        let closure = principal.map(|p| Closure::new(&view.index, p, &[], view.at));
+        let groups = closure.iter().flat_map(|c| &c.group_names).map(|name| (*name).to_owned());
+        vec![
+            Cell::text(&*user.identity.name),
+            Cell::maybe(user.full_name.as_deref()),
+            if user.enabled { Cell::None } else { Cell::text("not enabled") },
+            Cell::maybe(user.manager.map(|id| estate.user(id).identity.name.to_string())),
+            Cell::List(groups.collect()),
+        ]
+    });
+    let columns = &["user", "full name", "state", "manager", "in groups"];
+    report.rows("users", "users", columns, rows.collect());
+}
+
+fn groups(view: &View<'_>, report: &mut Report) {
+    let estate = view.estate;
+    let rows = estate.groups.iter().map(|group| {
+        let members = whole_members(view, estate.find_group(&group.identity.name));
+        let (direct, through): (Vec<_>, Vec<_>) = members.into_iter().partition(|m| m.1);
+        let names = |list: Vec<(Principal, bool)>| {
+            Cell::List(list.into_iter().map(|(who, _)| view.id(who)).collect())
+        };
+        let owners =
+            group.owners.iter().flatten().map(|id| estate.user(*id).identity.name.to_string());
+        vec![
+            Cell::text(&*group.identity.name),
+            names(direct),
+            names(through),
+            Cell::maybe(group.members_when.as_ref().map(|when| &*when.text)),
+            Cell::List(owners.collect()),
+            Cell::text(group.join.word()),
+        ]
+    });
+    let columns = &["group", "members", "through these", "members when", "owners", "join"];
+    report.rows("groups", "groups", columns, rows.collect());
+}
+
+/// Everybody in a group, and whether directly.
+pub(super) fn whole_members(view: &View<'_>, group: Option<GroupId>) -> Vec<(Principal, bool)> {
+    let Some(group) = group else { return Vec::new() };
+    let whole = view.estate.whole_members(group, view.at);
+    whole.into_iter().map(|(who, holder)| (who, holder == group)).collect()
+}
+
+fn roles(view: &View<'_>, report: &mut Report) {
+    let rows = view.estate.roles.iter().map(|role| {
+        let list = |members: &[bexum_core::principal::Membership]| {
+            let members = members.iter().map(|m| match m.window {
+                Window::ALWAYS => view.id(m.who),
+                window => format!("{} ({})", view.id(m.who), words::window(window)),
+            });
+            Cell::List(members.collect())
+        };
+        vec![
+            Cell::text(&*role.identity.name),
+            list(&role.held_by),
+            list(&role.taken_by),
+            Cell::maybe(role.identity.about.as_deref()),
+        ]
+    });
+    report.rows("roles", "roles", &["role", "held by", "taken up by", "about"], rows.collect());
+}
+
+fn policies(view: &View<'_>, report: &mut Report) {
+    let estate = view.estate;
+    let rows = estate.policies.iter().map(|policy| {
+        let includes =
+            policy.include.iter().map(|id: &PolicyId| estate.policy(*id).name.to_string());
+        let mut row = vec![Cell::text(&*policy.name), Cell::List(includes.collect())];
+        for level in Level::ALL {
+            let share = |actions| share(view, actions, level);
+            row.push(match (share(&policy.allowed_actions), share(&policy.denied_actions)) {
+                (None, None) => Cell::None,
+                (Some(allows), None) => Cell::Text(allows),
+                (None, Some(denies)) => Cell::Text(format!("denies {denies}")),
+                (Some(allows), Some(denies)) => Cell::Text(format!("{allows}, denies {denies}")),
+            });
+        }
+        row.push(Cell::List(services(view, policy)));
+        row
+    });
+    let columns = &["policy", "includes", "observe", "operate", "alter", "govern", "services"];
+    report.rows("policies", "policies", columns, rows.collect());
+}
+
+/// How many of a level's actions the set has, of how many; `None` for none.
+fn share(
+    view: &View<'_>,
+    actions: &bexum_core::catalogue::ActionSet,
+    level: Level,
+) -> Option<String> {
+    let all = &view.estate.catalogue.actions;
+    let whole = all.iter().filter(|action| action.level == level).count();
+    let named = actions.ones().filter(|i| all[*i].level == level).count();
+    (named > 0).then(|| format!("{named}/{whole}"))
+}
+
+/// `observe 3/12`, one for each level that the set touches.
+pub(super) fn per_level(
+    view: &View<'_>,
+    actions: &bexum_core::catalogue::ActionSet,
+) -> Vec<String> {
+    let of_level = |level| share(view, actions, level).map(|share| format!("{level} {share}"));
+    Level::ALL.into_iter().filter_map(of_level).collect()
+}
+
+/// The services whose actions a policy names, with how many of how many.
+fn services(view: &View<'_>, policy: &bexum_core::policy::Policy) -> Vec<String> {
+    let catalogue = &view.estate.catalogue;
+    let mut named = policy.allowed_actions.clone();
+    named.union_with(&policy.denied_actions);
+    let service_of = |i: usize| catalogue.kind(catalogue.actions[i].kind).service;
+    let mut shown = Vec::new();
+    for (at, service) in catalogue.services.iter().enumerate() {
+        let is_of = |i: &usize| service_of(*i).is_some_and(|id| id.index() == at);
+        let whole = (0..catalogue.actions.len()).filter(is_of).count();
+        let count = named.ones().filter(is_of).count();
+        if count > 0 {
+            shown.push(format!("{} {count}/{whole}", service.name));
+        }
+    }
+    shown
+}
+
+fn attachments(view: &View<'_>, report: &mut Report) {
+    let estate = view.estate;
+    let rows = estate.attachments.iter().map(|attachment| {
+        let policies = attachment.policies.iter().map(|p| estate.policy(p.value).name.to_string());
+        let to = attachment.to.iter().map(|to| view.subject(to.value));
+        let at = attachment.at.iter().map(|at| estate.scope(at.value).path.to_string());
+        vec![
+            Cell::List(policies.collect()),
+            Cell::List(to.collect()),
+            Cell::List(at.collect()),
+            state(view, attachment.window),
+            Cell::text(view.sources.shown(attachment.origin)),
+        ]
+    });
+    let columns = &["policy", "to", "at", "window", "written"];
+    report.rows("attachments", "attachments", columns, rows.collect());
+}
+
+/// A window, and whether it holds.
+pub(super) fn state(view: &View<'_>, window: Window) -> Cell {
+    if window == Window::ALWAYS {
+        return Cell::None;
+    }
+    let now = match window.phase(view.at) {
+        bexum_core::time::Phase::Open => "open now",
+        bexum_core::time::Phase::Future => "not yet",
+        bexum_core::time::Phase::Past => "over",
+    };
+    Cell::text(format!("{} ({now})", words::window(window)))
+}
+
+fn ceilings(view: &View<'_>, report: &mut Report) {
+    let estate = view.estate;
+    let rows = estate.ceilings.iter().map(|ceiling| {
+        let policies = ceiling.policies.iter().map(|p| estate.policy(p.value).name.to_string());
+        let over = match &ceiling.over {
+            None => vec!["everywhere".to_owned()],
+            Some(scopes) => scopes.iter().map(|s| estate.scope(s.value).path.to_string()).collect(),
+        };
+        vec![
+            Cell::List(policies.collect()),
+            Cell::List(over),
+            Cell::List(ceiling.bound.iter().map(|subject| view.subject(*subject)).collect()),
+            state(view, ceiling.window),
+            Cell::text(view.sources.shown(ceiling.origin)),
+        ]
+    });
+    let columns = &["policy", "over", "for", "window", "written"];
+    report.rows("ceilings", "ceilings", columns, rows.collect());
+}

@@ -1,0 +1,31 @@
+//! Every exit code, in one table.
+
+use std::process::ExitCode;
+
+/// How a run ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Exit {
+    /// 0: done; of `ask`, allowed.
+    Done,
+    /// 1: of `ask`, denied.
+    Denied,
+    /// 2: the estate, the request or the command line is wrong, or a file cannot be used.
+    Failed,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        Self::from(match exit {
+            Exit::Done => 0,
+            Exit::Denied => 1,
+            Exit::Failed => 2,
+        })
+    }
+}
+
+/// The table for help texts.
+pub(crate) const HELP: &str = "\
+Exit codes:
+  0  done; of `ask`: allowed
+  1  of `ask`: denied
+  2  the estate, the request or the command line is wrong, or a file cannot be used";

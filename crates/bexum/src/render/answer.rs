@@ -1,0 +1,447 @@
+//! The answer of `ask`: the verdict, then why.
+
+use bexum_core::condition::Reference;
+use bexum_core::engine::Obstacle;
+use bexum_core::id::{RoleId, StatementId};
+use bexum_core::policy::Effect;
+use bexum_core::principal::{Membership, Principal, Subject};
+use bexum_core::request::Query;
+use bexum_core::trace::{CeilingFinding, Finding, NearMiss, Part, Seen, Shortfall};
+use bexum_core::{Estate, Reason, Trace, Truth, Verdict};
+use bexum_files::Sources;
+
+use super::page::Page;
+use super::style::{self, paint, safe};
+use super::words;
+
+/// Most statements of one sort that are shown.
+const MOST: usize = 8;
+
+/// Everything an answer is rendered from.
+pub(crate) struct Answer<'a> {
+    pub(crate) estate: &'a Estate,
+    pub(crate) sources: &'a Sources,
+    pub(crate) query: &'a Query<'a>,
+    pub(crate) trace: &'a Trace,
+}
+
+impl Answer<'_> {
+    /// The whole text.
+    pub(crate) fn render(&self, width: usize) -> String {
+        let mut page = Page::new(width);
+        self.verdict(&mut page);
+        match self.trace.reason {
+            Reason::Granted => {
+                self.findings(&mut page, "granted by", &self.trace.allows);
+                self.passed_ceilings(&mut page);
+            }
+            Reason::Denied => {
+                self.findings(&mut page, "refused by", &self.trace.denies);
+                self.findings(&mut page, "it outranks", &self.trace.allows);
+                self.undecided(&mut page);
+            }
+            Reason::NotGranted => {
+                self.misses(&mut page);
+                self.obstructed(&mut page);
+                self.lapses(&mut page);
+                self.near(&mut page);
+                self.roles_that_help(&mut page);
+                self.undecided(&mut page);
+            }
+            Reason::OverCeiling => {
+                for ceiling in self.trace.ceilings.iter().filter(|ceiling| ceiling.bounds) {
+                    self.bounding(&mut page, ceiling);
+                }
+                self.findings(&mut page, "it would be granted by", &self.trace.allows);
+                self.undecided(&mut page);
+            }
+            Reason::RoleRefused => self.role_refused(&mut page),
+            Reason::Disabled => self.disabled(&mut page),
+        }
+        page.finish()
+    }
+
+    fn verdict(&self, page: &mut Page) {
+        let (estate, query, reason) = (self.estate, self.query, self.trace.reason);
+        let (style, word, may) = match reason.verdict() {
+            Verdict::Allow => (style::ALLOW, "ALLOW", "may do"),
+            Verdict::Deny => (style::DENY, "DENY", "may not do"),
+        };
+        let mut who = estate.principal_id(query.who);
+        if let Some(role) = query.take_up {
+            who.push_str(&format!(" as role:{}", estate.role(role).identity.name));
+        }
+        if !query.also.is_empty() {
+            let groups: Vec<String> = query
+                .also
+                .iter()
+                .map(|id| format!("group:{}", estate.group(*id).identity.name))
+                .collect();
+            who.push_str(&format!(", supposed to be in {}", groups.join(" and ")));
+        }
+        let action = &estate.catalogue.action(query.action).name;
+        let path = safe(query.target.path);
+        let mark = style.bold().invert();
+        page.line(
+            0,
+            &format!(
+                "{mark} {word} {mark:#} {who} {may} {} on {}",
+                paint(style::HEADING, action),
+                paint(style::NAME, &path),
+            ),
+        );
+        page.line(0, &format!("{}: {}", paint(style, reason.word()), self.meaning()));
+    }
+
+    fn meaning(&self) -> &'static str {
+        let doubtful = self.trace.denies.iter().all(|deny| deny.truth == Truth::Undecided);
+        match self.trace.reason {
+            Reason::Denied if doubtful => {
+                "a deny statement cannot be ruled out, and doubt never grants"
+            }
+            reason => words::reason(reason),
+        }
+    }
+
+    fn findings(&self, page: &mut Page, heading: &str, findings: &[Finding]) {
+        if findings.is_empty() {
+            return;
+        }
+        page.heading(heading);
+        for finding in findings.iter().take(MOST) {
+            self.finding(page, finding);
+        }
+        self.more(page, findings.len());
+    }
+
+    fn more(&self, page: &mut Page, count: usize) {
+        if count > MOST {
+            let left = count - MOST;
+            page.line(2, &paint(style::QUIET, &format!("and {left} more (see `--format json`)")));
+        }
+    }
+
+    fn finding(&self, page: &mut Page, finding: &Finding) {
+        let estate = self.estate;
+        let candidate = finding.candidate;
+        self.statement(page, candidate.statement);
+        let attachment = estate.attachment(candidate.attachment);
+        let via = if estate.statement(candidate.statement).policy == candidate.policy {
+            String::new()
+        } else {
+            format!("in policy {}, which includes it, ", estate.policy(candidate.policy).name)
+        };
+        let text = format!(
+            "{via}attached to {} at {}, {}",
+            words::subject(estate, candidate.subject),
+            estate.scope(candidate.scope).path,
+            words::above(finding.distance),
+        );
+        page.noted(8, &text, &self.sources.shown(attachment.origin));
+        let route = self.trace.routes.to(candidate.subject);
+        if let Some(route) = words::route(estate, self.query.who, &route) {
+            page.line(8, &route);
+        }
+        self.doubts(page, candidate.statement, finding.path, &finding.braces, &finding.parts);
+    }
+
+    /// Why a statement is not simply true.
+    fn doubts(
+        &self,
+        page: &mut Page,
+        statement: StatementId,
+        path: Truth,
+        braces: &[Seen],
+        parts: &[Part],
+    ) {
+        if path == Truth::False {
+            let on = &self.estate.statement(statement).on;
+            let patterns: Vec<String> = on.texts().map(|text| format!("`{text}`")).collect();
+            page.line(8, &format!("its paths ({}) do not lead to the target", patterns.join(", ")));
+        }
+        for seen in braces {
+            let seen = words::seen(self.estate, seen);
+            page.line(8, &format!("its path is undecided: {seen}"));
+        }
+        self.parts(page, 8, parts);
+    }
+
+    fn parts(&self, page: &mut Page, indent: usize, parts: &[Part]) {
+        for part in parts {
+            let holds = match part.truth {
+                Truth::True => "holds",
+                Truth::False => "does not hold",
+                Truth::Undecided => "is undecided",
+            };
+            let mut seen: Vec<String> = Vec::new();
+            for item in &part.seen {
+                let text = words::seen(self.estate, item);
+                if !seen.contains(&text) {
+                    seen.push(text);
+                }
+            }
+            let text = safe(&part.text);
+            page.line(indent, &format!("`{text}` {holds}: {}", seen.join(", ")));
+        }
+    }
+
+    /// `allow  spectra-curator "own team"   policies/recordings.toml:14`
+    fn statement(&self, page: &mut Page, id: StatementId) {
+        let statement = self.estate.statement(id);
+        let label = self.estate.statement_label(id);
+        let text =
+            format!("{}  {}", words::effect(statement.effect), paint(style::HEADING, &label));
+        page.noted(2, &text, &self.sources.shown(statement.origin));
+        if let Some(about) = &statement.about {
+            page.line(8, &safe(about));
+        }
+    }
+
+    fn passed_ceilings(&self, page: &mut Page) {
+        if self.trace.ceilings.is_empty() {
+            return;
+        }
+        page.heading("ceilings that let it through");
+        for ceiling in self.trace.ceilings.iter().take(MOST) {
+            self.ceiling_line(page, ceiling);
+        }
+        self.more(page, self.trace.ceilings.len());
+    }
+
+    fn ceiling_line(&self, page: &mut Page, ceiling: &CeilingFinding) {
+        let limit = ceiling.limit;
+        let policy = paint(style::HEADING, &self.estate.policy(limit.policy).name);
+        let over = match limit.over {
+            Some(scope) => format!("over {}", self.estate.scope(scope).path),
+            None => "everywhere".to_owned(),
+        };
+        match limit.ceiling {
+            None => page.line(2, &format!("{policy}, for this session (`--under`)")),
+            Some(id) => {
+                let written = self.estate.ceiling(id);
+                let bound: Vec<String> =
+                    written.bound.iter().map(|s| words::subject(self.estate, *s)).collect();
+                let text = format!("{policy} {over}, for {}", bound.join(", "));
+                page.noted(2, &text, &self.sources.shown(written.origin));
+            }
+        }
+    }
+
+    fn bounding(&self, page: &mut Page, ceiling: &CeilingFinding) {
+        page.heading("bounded by the ceiling");
+        self.ceiling_line(page, ceiling);
+        let refusing = ceiling.statements.iter().filter(|s| {
+            self.estate.statement(s.statement).effect == Effect::Deny && s.truth != Truth::False
+        });
+        let mut refused = false;
+        for found in refusing {
+            refused = true;
+            self.statement(page, found.statement);
+            self.doubts(page, found.statement, found.path, &found.braces, &found.parts);
+        }
+        if refused {
+            return;
+        }
+        for found in &ceiling.statements {
+            if self.estate.statement(found.statement).effect == Effect::Allow {
+                self.statement(page, found.statement);
+                self.doubts(page, found.statement, found.path, &found.braces, &found.parts);
+            }
+        }
+        page.line(2, "what this ceiling leaves:");
+        let allows = &self.estate.policy(ceiling.limit.policy).allows;
+        for id in allows.iter().take(MOST) {
+            let statement = self.estate.statement(*id);
+            let on: Vec<&str> = statement.on.texts().collect();
+            let when = statement.when.as_ref().map(|when| format!(", when {}", safe(&when.text)));
+            let text = format!(
+                "{} on {}{}",
+                statement.do_written.join(" "),
+                on.join(" "),
+                when.unwrap_or_default(),
+            );
+            page.line(4, &text);
+        }
+        self.more(page, allows.len());
+    }
+
+    fn misses(&self, page: &mut Page) {
+        self.findings(page, "in play, but it does not match", &self.trace.misses);
+    }
+
+    fn obstructed(&self, page: &mut Page) {
+        if self.trace.obstructed.is_empty() {
+            return;
+        }
+        page.heading("would grant it, but is not in play");
+        for (finding, obstacle) in self.trace.obstructed.iter().take(MOST) {
+            self.finding(page, finding);
+            let text = match obstacle {
+                Obstacle::Seal(scope) => {
+                    format!("shut out by the seal on {}", self.estate.scope(*scope).path)
+                }
+                Obstacle::Window(phase) => {
+                    let window = self.estate.attachment(finding.candidate.attachment).window;
+                    format!("the attachment {}", words::phase(*phase, window))
+                }
+            };
+            page.line(8, &paint(style::DENY, &text));
+        }
+        self.more(page, self.trace.obstructed.len());
+    }
+
+    fn lapses(&self, page: &mut Page) {
+        if self.trace.lapses.is_empty() {
+            return;
+        }
+        page.heading("memberships at another time");
+        for lapse in self.trace.lapses.iter().take(MOST) {
+            let text = format!(
+                "{} in {} {}",
+                self.estate.principal_id(lapse.who),
+                self.estate.principal_id(lapse.into),
+                words::phase(lapse.phase, lapse.window),
+            );
+            page.line(2, &text);
+        }
+        self.more(page, self.trace.lapses.len());
+    }
+
+    fn near(&self, page: &mut Page) {
+        if self.trace.near.is_empty() {
+            if self.trace.misses.is_empty() && self.trace.obstructed.is_empty() {
+                page.heading("nearest");
+                page.line(2, "no other policy allows this action here");
+            }
+            return;
+        }
+        page.heading("nearest misses");
+        for miss in &self.trace.near {
+            self.statement(page, miss.statement);
+            let (text, note) = self.shortfall(miss);
+            match note {
+                Some(note) => page.noted(8, &text, &note),
+                None => page.line(8, &text),
+            }
+        }
+    }
+
+    fn shortfall(&self, miss: &NearMiss) -> (String, Option<String>) {
+        let estate = self.estate;
+        let via = if estate.statement(miss.statement).policy == miss.policy {
+            String::new()
+        } else {
+            format!("in policy {}, ", estate.policy(miss.policy).name)
+        };
+        match &miss.shortfall {
+            Shortfall::ToOthers { attachment, scope } => {
+                let written = estate.attachment(*attachment);
+                let to: Vec<String> =
+                    written.to.iter().map(|s| words::subject(estate, s.value)).collect();
+                let who = estate.principal_id(self.query.who);
+                let text = format!(
+                    "{via}attached at {} to {}; {who} is not among them",
+                    estate.scope(*scope).path,
+                    to.join(", "),
+                );
+                (text, Some(self.sources.shown(written.origin)))
+            }
+            Shortfall::Elsewhere { attachment, subject, scope } => {
+                let text = format!(
+                    "{via}attached to {} at {}, which is not above the target",
+                    words::subject(estate, *subject),
+                    estate.scope(*scope).path,
+                );
+                (text, Some(self.sources.shown(estate.attachment(*attachment).origin)))
+            }
+            Shortfall::Unattached => (format!("{via}attached to nobody"), None),
+        }
+    }
+
+    fn roles_that_help(&self, page: &mut Page) {
+        if self.trace.roles_that_help.is_empty() {
+            return;
+        }
+        page.heading("a role would allow it");
+        for role in &self.trace.roles_that_help {
+            let name = &self.estate.role(*role).identity.name;
+            page.line(2, &format!("role:{name} may be taken up: add `--as role:{name}`"));
+        }
+    }
+
+    /// What the answer would be if what was not given were known.
+    fn undecided(&self, page: &mut Page) {
+        let not_given = self.trace.not_given();
+        if not_given.is_empty() {
+            return;
+        }
+        page.heading("if more were known");
+        let names: Vec<String> = not_given.iter().map(|r| self.context_name(*r)).collect();
+        page.line(2, &format!("not given: {}", names.join(", ")));
+        let (now, best) = (self.trace.reason, self.trace.at_best);
+        let text = if best == now {
+            format!("whatever they are, it stays {} ({now})", now.verdict())
+        } else {
+            format!(
+                "in favour it would be {} ({best}); otherwise it stays {} ({now})",
+                best.verdict(),
+                now.verdict()
+            )
+        };
+        page.line(2, &text);
+        let options: Vec<String> = names
+            .iter()
+            .map(|name| format!("--context {}=…", name.trim_start_matches("context.")))
+            .collect();
+        page.line(2, &format!("to say them: {}", options.join(" ")));
+    }
+
+    fn context_name(&self, reference: Reference) -> String {
+        reference.written(&self.estate.attribute_names)
+    }
+
+    fn role_refused(&self, page: &mut Page) {
+        let Some(role) = self.query.take_up else { return };
+        page.heading("who may take it up");
+        self.holders(page, role);
+        self.lapses(page);
+    }
+
+    fn holders(&self, page: &mut Page, role: RoleId) {
+        let role = self.estate.role(role);
+        let note = self.sources.shown(role.identity.origin);
+        let lists: [(&str, &[Membership]); 2] =
+            [("taken-by", &role.taken_by), ("held-by", &role.held_by)];
+        let mut any = false;
+        for (key, list) in lists {
+            if list.is_empty() {
+                continue;
+            }
+            any = true;
+            let names: Vec<String> = list
+                .iter()
+                .map(|member| {
+                    let name = words::subject(self.estate, Subject::One(member.who));
+                    let phase = member.window.phase(self.query.time);
+                    match phase {
+                        bexum_core::time::Phase::Open => name,
+                        _ => format!("{name} ({})", words::phase(phase, member.window)),
+                    }
+                })
+                .collect();
+            page.noted(2, &format!("{key}: {}", names.join(", ")), &note);
+        }
+        if !any {
+            page.noted(2, "nobody: its `held-by` and `taken-by` are empty", &note);
+        }
+    }
+
+    fn disabled(&self, page: &mut Page) {
+        if let Principal::User(id) = self.query.who {
+            let user = self.estate.user(id);
+            page.heading("because");
+            let text = format!("user:{} is declared with `enabled = false`", user.identity.name);
+            page.noted(2, &text, &self.sources.shown(user.identity.origin));
+        }
+    }
+}

@@ -1,0 +1,60 @@
+//! Lines of text, wrapped to a width, with a quiet note at their end where it fits.
+
+use textwrap::Options;
+
+use super::style::{self, paint};
+
+/// Text under construction.
+pub(crate) struct Page {
+    out: String,
+    width: usize,
+}
+
+impl Page {
+    pub(crate) fn new(width: usize) -> Self {
+        Self { out: String::new(), width }
+    }
+
+    pub(crate) fn blank(&mut self) {
+        self.out.push('\n');
+    }
+
+    /// A heading of a section, after an empty line.
+    pub(crate) fn heading(&mut self, text: &str) {
+        self.blank();
+        self.out.push_str(&paint(style::HEADING, text));
+        self.out.push('\n');
+    }
+
+    /// A line at an indent; what does not fit goes on two columns further in.
+    pub(crate) fn line(&mut self, indent: usize, text: &str) {
+        let first = " ".repeat(indent);
+        let rest = " ".repeat(indent + 2);
+        let options = Options::new(self.width)
+            .initial_indent(&first)
+            .subsequent_indent(&rest)
+            .word_separator(textwrap::WordSeparator::AsciiSpace)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation)
+            .break_words(false);
+        for line in textwrap::wrap(text, options) {
+            self.out.push_str(line.trim_end());
+            self.out.push('\n');
+        }
+    }
+
+    /// A line with a note: at its end if both fit, else under it.
+    pub(crate) fn noted(&mut self, indent: usize, text: &str, note: &str) {
+        let used = indent + textwrap::core::display_width(text) + 2;
+        let note_width = textwrap::core::display_width(note);
+        if used + note_width <= self.width {
+            self.line(indent, &format!("{text}  {}", paint(style::QUIET, note)));
+        } else {
+            self.line(indent, text);
+            self.line(indent + 2, &paint(style::QUIET, note));
+        }
+    }
+
+    pub(crate) fn finish(self) -> String {
+        self.out
+    }
+}

@@ -1,0 +1,104 @@
+//! Problems of a load: each with its file, line, column, the line itself marked, and a hint.
+
+use std::fmt::Write as _;
+
+use annotate_snippets::{
+    AnnotationKind, Element, Group, Level, Origin, Padding, Renderer, Snippet,
+};
+use bexum_core::origin::Place;
+use bexum_files::{Failure, Problem, Sources};
+
+use super::style;
+
+/// Problems shown with their source; more than these are listed a line each.
+const SHOWN_WHOLE: usize = 50;
+/// Most of a long line that is shown on either side of what is meant, in bytes.
+const MARGIN: usize = 160;
+
+/// The whole report of a load that failed.
+pub(crate) fn report(failure: &Failure, width: usize) -> String {
+    let renderer = Renderer::styled().term_width(width);
+    let mut out = String::new();
+    for problem in failure.problems.iter().take(SHOWN_WHOLE) {
+        out.push_str(&render(problem, &failure.sources, &renderer));
+        out.push_str("\n\n");
+    }
+    for problem in failure.problems.iter().skip(SHOWN_WHOLE) {
+        let at = problem.place().map(|place| position(place, &failure.sources));
+        let message = style::safe(&problem.to_string());
+        let _ = writeln!(out, "{}: {message}", at.unwrap_or_default());
+    }
+    if failure.problems.len() > SHOWN_WHOLE {
+        out.push('\n');
+    }
+    let count = failure.problems.len();
+    let _ = writeln!(
+        out,
+        "{}: {count} {} in this estate; nothing is decided until {} mended",
+        style::paint(style::ERROR, "error"),
+        if count == 1 { "fault" } else { "faults" },
+        if count == 1 { "it is" } else { "they are" },
+    );
+    out
+}
+
+/// `people/users.toml:14:9`
+pub(crate) fn position(place: Place, sources: &Sources) -> String {
+    let source = sources.get(place.origin.file);
+    let (line, column) = source.line_and_column(sources.bytes(place).start);
+    format!("{}:{line}:{column}", source.path.display())
+}
+
+fn render(problem: &Problem, sources: &Sources, renderer: &Renderer) -> String {
+    let message = style::safe(&problem.to_string());
+    let mut group = Group::with_title(Level::ERROR.primary_title(message));
+    let (also, first): (&[(Place, &str)], Option<Place>) = match problem {
+        Problem::Declared(diagnostic) => (&diagnostic.also, None),
+        Problem::Syntax { first, .. } => (&[], *first),
+        _ => (&[], None),
+    };
+    if let Some(place) = problem.place() {
+        group = show_place(group, sources, place, None, AnnotationKind::Primary);
+    }
+    for (place, label) in also.iter().copied().chain(first.map(|place| (place, "first here"))) {
+        group = show_place(group, sources, place, Some(label), AnnotationKind::Context);
+    }
+    if let Some(hint) = problem.hint() {
+        if problem.place().is_some() {
+            group = group.element(Element::Padding(Padding));
+        }
+        group = group.element(Level::HELP.message(style::safe(&hint)));
+    }
+    renderer.render(&[group])
+}
+
+/// One place: the bytes that are meant and a window of the line around them.
+fn show_place<'a>(
+    group: Group<'a>,
+    sources: &'a Sources,
+    place: Place,
+    label: Option<&'a str>,
+    kind: AnnotationKind,
+) -> Group<'a> {
+    let source = sources.get(place.origin.file);
+    let bytes = sources.bytes(place);
+    let line = source.line_around(bytes.start);
+    // Only the line where it starts: what is meant may go on over many.
+    let end = bytes.end.clamp(bytes.start, line.end.max(bytes.start));
+    let start = floor(&source.text, bytes.start.saturating_sub(MARGIN).max(line.start));
+    let cut = floor(&source.text, (end.min(bytes.start + MARGIN) + MARGIN).min(line.end));
+    let end = end.min(cut);
+    let (number, column) = source.line_and_column(bytes.start);
+    let path = source.path.display().to_string();
+    // The line is cut before it is handed over: a line may be megabytes long.
+    let window = Snippet::source(&source.text[start..cut])
+        .line_start(number)
+        .fold(false)
+        .annotation(kind.span(bytes.start - start..end - start).label(label));
+    group.element(Origin::path(path).line(number).char_column(column)).element(window)
+}
+
+/// The character border at or before `at`.
+fn floor(text: &str, at: usize) -> usize {
+    (0..=at.min(text.len())).rev().find(|at| text.is_char_boundary(*at)).unwrap_or(0)
+}

@@ -1,0 +1,217 @@
+//! Lists and fields, drawn as tables for people or written as JSON, from one description.
+
+use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
+use serde_json::{Map, Value as Json, json};
+
+use super::style::{self, paint, safe};
+use super::words;
+
+/// A value in a report.
+#[derive(Clone, Debug)]
+pub(crate) enum Cell {
+    Text(String),
+    List(Vec<String>),
+    Number(usize),
+    Flag(bool),
+    /// A node of a tree: how deep it stands, its own name, and its full path.
+    Node {
+        depth: usize,
+        name: String,
+        path: String,
+    },
+    /// Nothing to say.
+    None,
+}
+
+impl Cell {
+    pub(crate) fn text(text: impl Into<String>) -> Self {
+        Self::Text(text.into())
+    }
+
+    pub(crate) fn maybe(text: Option<impl Into<String>>) -> Self {
+        text.map_or(Self::None, |text| Self::Text(text.into()))
+    }
+
+    fn shown(&self) -> String {
+        match self {
+            Self::Text(text) => safe(text),
+            Self::List(items) => safe(&items.join(", ")),
+            Self::Number(n) => n.to_string(),
+            Self::Flag(b) => if *b { "yes" } else { "no" }.to_owned(),
+            Self::Node { depth, name, .. } => format!("{}{}", "  ".repeat(*depth), safe(name)),
+            Self::None => String::new(),
+        }
+    }
+
+    fn json(&self) -> Json {
+        match self {
+            Self::Text(text) | Self::Node { path: text, .. } => json!(text),
+            Self::List(items) => json!(items),
+            Self::Number(n) => json!(n),
+            Self::Flag(b) => json!(b),
+            Self::None => Json::Null,
+        }
+    }
+}
+
+/// A part of a report.
+#[derive(Debug)]
+pub(crate) struct Section {
+    /// Its key in JSON.
+    pub(crate) key: &'static str,
+    /// Its heading; rows are counted in it.
+    pub(crate) title: String,
+    pub(crate) body: Body,
+    /// How to see all of it, when it is cut short.
+    pub(crate) more: Option<String>,
+}
+
+#[derive(Debug)]
+pub(crate) enum Body {
+    /// Names and values.
+    Fields(Vec<(&'static str, Cell)>),
+    /// Columns, then rows as wide.
+    Rows(&'static [&'static str], Vec<Vec<Cell>>),
+}
+
+/// Sections under one title.
+#[derive(Debug, Default)]
+pub(crate) struct Report {
+    pub(crate) title: String,
+    pub(crate) sections: Vec<Section>,
+}
+
+impl Report {
+    pub(crate) fn fields(&mut self, key: &'static str, fields: Vec<(&'static str, Cell)>) {
+        let body = Body::Fields(fields);
+        self.sections.push(Section { key, title: String::new(), body, more: None });
+    }
+
+    pub(crate) fn rows(
+        &mut self,
+        key: &'static str,
+        title: impl Into<String>,
+        columns: &'static [&'static str],
+        rows: Vec<Vec<Cell>>,
+    ) {
+        let body = Body::Rows(columns, rows);
+        self.sections.push(Section { key, title: title.into(), body, more: None });
+    }
+
+    /// For people; at most `most` rows of a section that can be seen whole elsewhere.
+    pub(crate) fn text(&self, width: usize, most: usize) -> String {
+        let mut out = format!("{}\n", paint(style::HEADING, &safe(&self.title)));
+        for section in &self.sections {
+            match &section.body {
+                Body::Fields(fields) => draw_fields(&mut out, fields, width),
+                Body::Rows(columns, rows) => {
+                    out.push_str(&format!(
+                        "\n{} ({})\n",
+                        paint(style::HEADING, &section.title),
+                        rows.len()
+                    ));
+                    let shown =
+                        if section.more.is_some() { rows.len().min(most) } else { rows.len() };
+                    draw_rows(&mut out, columns, &rows[..shown], width);
+                    if let (Some(more), true) = (&section.more, shown < rows.len()) {
+                        let left = words::count(rows.len() - shown, "more", "more");
+                        out.push_str(&paint(style::QUIET, &format!("  and {left}: `{more}`")));
+                        out.push('\n');
+                    }
+                }
+            }
+        }
+        out
+    }
+
+    /// For machines.
+    pub(crate) fn json(&self) -> Json {
+        let mut whole = Map::new();
+        whole.insert("version".to_owned(), json!(crate::wire::answer::VERSION));
+        for section in &self.sections {
+            match &section.body {
+                Body::Fields(fields) => {
+                    let fields = fields.iter().map(|(key, cell)| ((*key).to_owned(), cell.json()));
+                    whole.insert(section.key.to_owned(), Json::Object(fields.collect()));
+                }
+                Body::Rows(columns, rows) => {
+                    let rows = rows.iter().map(|row| {
+                        let cells = columns.iter().zip(row);
+                        Json::Object(
+                            cells.map(|(c, cell)| ((*c).to_owned(), cell.json())).collect(),
+                        )
+                    });
+                    whole.insert(section.key.to_owned(), rows.collect());
+                }
+            }
+        }
+        Json::Object(whole)
+    }
+}
+
+fn draw_fields(out: &mut String, fields: &[(&'static str, Cell)], width: usize) {
+    let widest = fields.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
+    for (name, cell) in fields {
+        if matches!(cell, Cell::None) {
+            continue;
+        }
+        let first = format!("  {}  ", paint(style::QUIET, &format!("{name:<widest$}")));
+        let rest = " ".repeat(widest + 4);
+        let options = textwrap::Options::new(width)
+            .initial_indent(&first)
+            .subsequent_indent(&rest)
+            .word_separator(textwrap::WordSeparator::AsciiSpace)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation)
+            .break_words(false);
+        for line in textwrap::wrap(&cell.shown(), options) {
+            out.push_str(&line);
+            out.push('\n');
+        }
+    }
+}
+
+/// Longest word that a table never breaks, in columns.
+const WORD_KEPT: usize = 48;
+
+fn longest_word(text: &str) -> Option<usize> {
+    text.split(' ').map(textwrap::core::display_width).max()
+}
+
+fn draw_rows(out: &mut String, columns: &[&'static str], rows: &[Vec<Cell>], width: usize) {
+    if rows.is_empty() {
+        out.push_str(&paint(style::QUIET, "  none"));
+        out.push('\n');
+        return;
+    }
+    // A column in which nobody has anything to say is left out.
+    let used: Vec<usize> = (0..columns.len())
+        .filter(|i| rows.iter().any(|row| row.get(*i).is_some_and(|cell| !cell.shown().is_empty())))
+        .collect();
+    let mut table = Table::new();
+    table
+        .load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Dynamic)
+        .set_width(u16::try_from(width.saturating_sub(2)).unwrap_or(u16::MAX))
+        .set_header(used.iter().map(|i| columns[*i]));
+    for row in rows {
+        table.add_row(used.iter().map(|i| row[*i].shown()));
+    }
+    for (column, i) in table.column_iter_mut().zip(&used) {
+        column.set_padding((0, 2));
+        // Names and paths are not cut in two for the sake of prose beside them.
+        let cells = rows.iter().map(|row| row[*i].shown());
+        let words = cells.flat_map(|cell| longest_word(&cell)).chain([columns[*i].len()]);
+        let least = words.max().unwrap_or(0).min(WORD_KEPT) + 2;
+        column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(least as u16)));
+    }
+    for (i, line) in table.lines().enumerate() {
+        let line = line.trim_end();
+        out.push_str("  ");
+        if i == 0 {
+            out.push_str(&paint(style::QUIET, line));
+        } else {
+            out.push_str(line);
+        }
+        out.push('\n');
+    }
+}

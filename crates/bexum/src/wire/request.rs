@@ -1,0 +1,213 @@
+//! A request as JSON (spec section 5).
+
+use std::borrow::Cow;
+use std::collections::HashMap;
+
+use bexum_core::attribute::Value;
+use bexum_core::limits::ATTRIBUTE_DEPTH;
+use bexum_core::name::Grammar;
+use bexum_core::{Request, Time};
+
+use super::json::Json;
+
+/// What a line is called in its answer.
+#[derive(Clone, Debug, PartialEq, serde::Serialize)]
+#[serde(untagged)]
+pub(crate) enum LineId {
+    Text(String),
+    Number(i64),
+}
+
+/// A line that holds no request: why, and its `id` if that could be read.
+#[derive(Debug)]
+pub(crate) struct BadLine {
+    pub(crate) id: Option<LineId>,
+    pub(crate) error: String,
+}
+
+/// Flattened attributes of a `context` or an `item`; `None` stands for `null`.
+pub(crate) type Flat<'a> = Vec<(Cow<'a, str>, Option<Value>)>;
+
+/// Reads one request; `now` is its time when it gives none.
+pub(crate) fn parse(line: &str, now: Time) -> Result<(Option<LineId>, Request<'_>), BadLine> {
+    let json = Json::parse(line).map_err(|error| BadLine {
+        id: id_of_broken(line),
+        error: format!("this line is no JSON: {error}"),
+    })?;
+    let Json::Table(entries) = &json else {
+        let error = format!("a request is an object, not {}", json.type_in_words());
+        return Err(BadLine { id: None, error });
+    };
+    let id = entries.iter().find(|(key, _)| key == "id").and_then(|(_, value)| line_id(value));
+    let fail = |error| BadLine { id: id.clone(), error };
+    if let Some(key) = json.repeated_key() {
+        return Err(fail(format!("`{key}` is given twice")));
+    }
+    let Json::Table(entries) = json else { return Err(fail("no object".to_owned())) };
+    let request = read(entries, now).map_err(fail)?;
+    Ok((id, request))
+}
+
+fn line_id(value: &Json<'_>) -> Option<LineId> {
+    match value {
+        Json::Text(text) => Some(LineId::Text(text.to_string())),
+        Json::Integer(n) => Some(LineId::Number(*n)),
+        _ => None,
+    }
+}
+
+/// The `id` of a line that is JSON but for a lone surrogate in some other string.
+fn id_of_broken(line: &str) -> Option<LineId> {
+    let raw: HashMap<&str, &serde_json::value::RawValue> = serde_json::from_str(line).ok()?;
+    line_id(&Json::parse(raw.get("id")?.get()).ok()?)
+}
+
+const FIELDS: [&str; 9] = ["who", "does", "on", "as", "also", "under", "context", "item", "id"];
+
+fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request<'a>, String> {
+    let mut request = Request::new("", "", "", now);
+    let mut given = [false; 3];
+    for (key, value) in entries {
+        match key.as_ref() {
+            "who" => (request.who, given[0]) = (text("who", value)?, true),
+            "does" => (request.does, given[1]) = (text("does", value)?, true),
+            "on" => (request.on, given[2]) = (text("on", value)?, true),
+            "as" => request.take_up = Some(text("as", value)?),
+            "also" => request.also = texts("also", value)?,
+            "under" => request.under = texts("under", value)?,
+            "context" => {
+                let (context, time) = read_context(value)?;
+                request.context = context;
+                request.time = time.unwrap_or(now);
+            }
+            "item" => request.item = Some(read_item(value)?),
+            "id" => {
+                if line_id(&value).is_none() {
+                    let found = value.type_in_words();
+                    return Err(format!("`id` must be a string or a 64-bit integer, not {found}"));
+                }
+            }
+            other => {
+                let hint = bexum_core::name::nearest(other, FIELDS)
+                    .map(|near| format!(": did you mean `{near}`?"));
+                return Err(format!(
+                    "a request has no field `{other}`{}",
+                    hint.unwrap_or_default()
+                ));
+            }
+        }
+    }
+    match given.iter().position(|given| !given) {
+        Some(missing) => Err(format!("a request needs the field `{}`", FIELDS[missing])),
+        None => Ok(request),
+    }
+}
+
+fn text<'a>(key: &str, value: Json<'a>) -> Result<Cow<'a, str>, String> {
+    match value {
+        Json::Text(text) => Ok(text),
+        other => Err(format!("`{key}` must be a string, not {}", other.type_in_words())),
+    }
+}
+
+fn texts<'a>(key: &str, value: Json<'a>) -> Result<Vec<Cow<'a, str>>, String> {
+    match value {
+        Json::List(items) => items.into_iter().map(|item| text(key, item)).collect(),
+        single => Ok(vec![text(key, single)?]),
+    }
+}
+
+/// Circumstances, with the time apart.
+pub(crate) fn read_context(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), String> {
+    let Json::Table(entries) = value else {
+        return Err(format!("`context` must be an object, not {}", value.type_in_words()));
+    };
+    let mut time = None;
+    let mut others = Vec::with_capacity(entries.len());
+    for (key, value) in entries {
+        if key != "time" {
+            others.push((key, value));
+            continue;
+        }
+        let Json::Text(written) = &value else {
+            let found = value.type_in_words();
+            return Err(format!("`context.time` must be a time in a string, not {found}"));
+        };
+        let read = Time::parse(written);
+        time = Some(read.ok_or_else(|| {
+            format!("`{written}` is no time: one is written like `2026-03-01T08:00:00Z`")
+        })?);
+    }
+    let mut flat = Vec::with_capacity(others.len());
+    flatten("context", others, "", 0, &mut flat)?;
+    Ok((flat, time))
+}
+
+pub(crate) fn read_item(value: Json<'_>) -> Result<Vec<(Cow<'_, str>, Value)>, String> {
+    let Json::Table(entries) = value else {
+        return Err(format!("`item` must be an object, not {}", value.type_in_words()));
+    };
+    let mut flat = Vec::with_capacity(entries.len());
+    flatten("item", entries, "", 0, &mut flat)?;
+    flat.into_iter()
+        .map(|(name, value)| match value {
+            Some(value) => Ok((name, value)),
+            None => Err(format!("`item.{name}` cannot be null")),
+        })
+        .collect()
+}
+
+fn flatten<'a>(
+    root: &str,
+    entries: Vec<(Cow<'a, str>, Json<'a>)>,
+    head: &str,
+    depth: usize,
+    flat: &mut Flat<'a>,
+) -> Result<(), String> {
+    if depth > ATTRIBUTE_DEPTH {
+        return Err(format!("`{root}` nests deeper than {ATTRIBUTE_DEPTH} levels"));
+    }
+    for (key, value) in entries {
+        if !Grammar::Attribute.accepts(&key) {
+            let rule = Grammar::Attribute.rule();
+            return Err(format!("`{key}` in `{root}` is no attribute name: {rule}"));
+        }
+        let name = if head.is_empty() { key } else { Cow::Owned(format!("{head}.{key}")) };
+        match value {
+            Json::Table(inner) => flatten(root, inner, &name, depth + 1, flat)?,
+            Json::Null => flat.push((name, None)),
+            other => {
+                let value = attribute(other)
+                    .map_err(|found| format!("`{root}.{name}` cannot be {found}"))?;
+                flat.push((name, Some(value)));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// An attribute's value; the error is what it is instead, in words.
+pub(crate) fn attribute(json: Json<'_>) -> Result<Value, &'static str> {
+    Ok(match json {
+        Json::Text(text) => Value::Text(text.into()),
+        Json::Integer(n) => Value::Integer(n),
+        Json::Boolean(b) => Value::Boolean(b),
+        Json::List(items) => {
+            let mut values: Vec<Value> = Vec::with_capacity(items.len());
+            for item in items {
+                let value = match item {
+                    Json::List(_) => return Err("a list within a list"),
+                    Json::Table(_) => return Err("an object within a list"),
+                    Json::Null => return Err("a list with null in it"),
+                    scalar => attribute(scalar)?,
+                };
+                if values.first().is_some_and(|v| v.type_name() != value.type_name()) {
+                    return Err("a list of several types");
+                }
+                values.push(value);
+            }
+            Value::List(values.into())
+        }
+        other => return Err(other.type_in_words()),
+    })
+}

@@ -1,0 +1,1 @@
+//! The built program, driven on files in temporary folders.
