@@ -362,13 +362,13 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
         return Err(nowhere("no scope above it is declared"));
     };
     let nearest = estate.scope(scope);
-    if !nearest.holds_items() {
-        return Err(nowhere("only a resource or a namespace has undeclared things below it"));
-    }
     let below = nearest.path.len() + 1;
     let first = path[below..].find('/').map_or(path.len(), |slash| below + slash);
     if first < path.len() && estate.identity_at(&path[..first]).is_some() {
         return Err(nowhere("nothing lies below a user, group or role"));
+    }
+    if !nearest.holds_items() {
+        return Err(nowhere("only a resource or a namespace has undeclared things below it"));
     }
     Ok(target(Place::Item(scope)))
 }

@@ -130,7 +130,11 @@ impl ConditionFault {
                 let known = [
                     "and", "or", "not", "has", "in", "overlaps", "like", "within", "true", "false",
                 ];
-                match crate::name::nearest(word, known) {
+                let root = word.split_once('.').and_then(|(root, rest)| {
+                    let near = crate::name::nearest(root, ["principal", "resource", "context"])?;
+                    Some(format!("{near}.{rest}"))
+                });
+                match crate::name::nearest(word, known).map(str::to_owned).or(root) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("a string stands in quotes: `'{word}'`"),
                 }

@@ -44,7 +44,7 @@ impl Sink for Truths {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 400, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 1000, ..ProptestConfig::default() })]
 
     #[test]
     fn engine_and_spec_read_aloud_agree(

@@ -116,7 +116,7 @@ const ON: [&str; 18] = [
     "/**/n/**/x",
 ];
 
-pub(crate) const ATOMS: [&str; 34] = [
+pub(crate) const ATOMS: [&str; 38] = [
     "context.mfa",
     "has context.mfa",
     "principal.team = 'red'",
@@ -151,6 +151,10 @@ pub(crate) const ATOMS: [&str; 34] = [
     "resource.name = principal.name",
     "context.count in [1, 2]",
     "resource.account = 'v'",
+    "not context.dev.ok",
+    "not ('r0' in principal.roles)",
+    "not ('r2' in principal.roles)",
+    "'r1' in principal.roles",
 ];
 
 const SUBJECTS: [&str; 12] = [

@@ -95,6 +95,10 @@ fn show_place<'a>(
         .line_start(number)
         .fold(false)
         .annotation(kind.span(bytes.start - start..end - start).label(label));
+    if start == line.start {
+        return group.element(window.path(path));
+    }
+    // A window that starts within its line cannot tell the column by itself.
     group.element(Origin::path(path).line(number).char_column(column)).element(window)
 }
 

@@ -170,8 +170,9 @@ fn draw_fields(out: &mut String, fields: &[(&'static str, Cell)], width: usize) 
     }
 }
 
-/// Longest word that a table never breaks, in columns.
+/// Longest word that a table keeps whole where there is room, and where there is none.
 const WORD_KEPT: usize = 48;
+const WORD_LEAST: usize = 8;
 
 fn longest_word(text: &str) -> Option<usize> {
     text.split(' ').map(textwrap::core::display_width).max()
@@ -196,13 +197,22 @@ fn draw_rows(out: &mut String, columns: &[&'static str], rows: &[Vec<Cell>], wid
     for row in rows {
         table.add_row(used.iter().map(|i| row[*i].shown()));
     }
-    for (column, i) in table.column_iter_mut().zip(&used) {
+    // Names and paths are not cut in two for the sake of prose beside them, if there is room.
+    let longest: Vec<usize> = used
+        .iter()
+        .map(|i| {
+            let words = rows.iter().filter_map(|row| longest_word(&row[*i].shown()));
+            words.chain([columns[*i].len()]).max().unwrap_or(0)
+        })
+        .collect();
+    let room = width.saturating_sub(2);
+    let whole = |kept: usize| longest.iter().map(|word| word.min(&kept) + 2).sum::<usize>();
+    let kept =
+        (WORD_LEAST..=WORD_KEPT).rev().find(|kept| whole(*kept) <= room).unwrap_or(WORD_LEAST);
+    for (column, word) in table.column_iter_mut().zip(&longest) {
         column.set_padding((0, 2));
-        // Names and paths are not cut in two for the sake of prose beside them.
-        let cells = rows.iter().map(|row| row[*i].shown());
-        let words = cells.flat_map(|cell| longest_word(&cell)).chain([columns[*i].len()]);
-        let least = words.max().unwrap_or(0).min(WORD_KEPT) + 2;
-        column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(least as u16)));
+        let least = Width::Fixed((*word).min(kept) as u16 + 2);
+        column.set_constraint(ColumnConstraint::LowerBoundary(least));
     }
     for (i, line) in table.lines().enumerate() {
         let line = line.trim_end();

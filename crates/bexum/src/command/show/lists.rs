@@ -218,11 +218,18 @@ fn services(view: &View<'_>, policy: &bexum_core::policy::Policy) -> Vec<String>
         let whole = (0..catalogue.actions.len()).filter(is_of).count();
         let count = named.ones().filter(is_of).count();
         if count > 0 {
-            shown.push(format!("{} {count}/{whole}", service.name));
+            shown.push(format!("{}:{count}/{whole}", service.name));
         }
     }
-    shown
+    match shown.len() {
+        0..=SERVICES_NAMED => shown,
+        all if all == catalogue.services.len() => vec!["all of them".to_owned()],
+        some => vec![format!("{some} of {}", catalogue.services.len())],
+    }
 }
+
+/// Most services of a policy that are named one by one.
+const SERVICES_NAMED: usize = 2;
 
 fn attachments(view: &View<'_>, report: &mut Report) {
     let estate = view.estate;

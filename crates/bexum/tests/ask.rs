@@ -1,0 +1,311 @@
+//! `bexum ask`: each reason, each option, each way of being wrong.
+
+use crate::support::{AT, Folder, Run};
+
+fn ask(folder: &Folder, args: &[&str]) -> Run {
+    let mut all = vec!["ask"];
+    all.extend(args);
+    if !args.contains(&"--at-time") {
+        all.extend(["--at-time", AT]);
+    }
+    folder.run(&all)
+}
+
+#[test]
+fn an_allow_says_why() {
+    let run = ask(
+        &Folder::demo(),
+        &["user:lin", "job.cancel", "veyra/survey/reduction/nightly/spectra-0412"],
+    );
+    assert_eq!(run.code, Some(0));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn a_deny_says_what_it_outranks() {
+    let run = ask(
+        &Folder::demo(),
+        &["user:tomas", "recording.erase", "veyra/survey/spectra/imaging/run-0412.fits"],
+    );
+    assert_eq!(run.code, Some(1));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn what_nothing_grants_shows_the_nearest_misses() {
+    let run = ask(
+        &Folder::demo(),
+        &["user:sol", "job.submit", "veyra/survey/reduction/nightly/spectra-0412"],
+    );
+    assert_eq!(run.code, Some(1));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn a_seal_says_what_it_shut_out() {
+    let run = ask(
+        &Folder::demo(),
+        &[
+            "user:amara",
+            "secret.open",
+            "veyra/core/vault/dish-keys/dish-1",
+            "--context",
+            "device.managed=true",
+        ],
+    );
+    assert_eq!(run.code, Some(1));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn a_ceiling_says_what_it_leaves() {
+    let run = ask(
+        &Folder::demo(),
+        &["user:juno", "job.submit", "veyra/survey/reduction/transit/search-3"],
+    );
+    assert_eq!(run.code, Some(1));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn an_undecided_deny_says_what_was_not_given() {
+    let run = ask(&Folder::demo(), &["user:mirek", "dish.point", "veyra/instruments/mesa/dish-1"]);
+    assert_eq!(run.code, Some(1));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn a_refused_role_says_who_may() {
+    let run = ask(
+        &Folder::demo(),
+        &[
+            "user:sol",
+            "dish.calibrate",
+            "veyra/instruments/mesa/dish-1",
+            "--as",
+            "role:dish-keeper",
+        ],
+    );
+    assert_eq!(run.code, Some(1));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn a_disabled_user_is_refused_first() {
+    let run =
+        ask(&Folder::demo(), &["user:dag", "dish.telemetry", "veyra/instruments/mesa/dish-1"]);
+    assert_eq!(run.code, Some(1));
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn windows_say_when() {
+    let folder = Folder::demo();
+    let scheduler =
+        ["resource:veyra/instruments/scheduler", "dish.stow", "veyra/instruments/fjord/dish-3"];
+    let run = ask(&folder, &scheduler);
+    assert!(run.out.contains("the attachment ended at 2026-07-01"), "{}", run.out);
+    let noor = ask(&folder, &["user:noor", "dish.stow", "veyra/instruments/fjord/dish-3"]);
+    assert!(
+        noor.out.contains("user:noor in group:fjord-operators ended at 2026-06-01"),
+        "{}",
+        noor.out
+    );
+    let early = ask(
+        &folder,
+        &[
+            "user:juno",
+            "job.view",
+            "veyra/survey/reduction/transit/x",
+            "--at-time",
+            "2026-08-01T00:00:00Z",
+        ],
+    );
+    assert!(
+        early.out.contains("user:juno in group:transit opens only at 2026-09-01"),
+        "{}",
+        early.out
+    );
+}
+
+#[test]
+fn roles_that_would_help_are_named() {
+    let run = ask(&Folder::demo(), &["user:wanja", "recording.put", "veyra/survey/maps/m51.fits"]);
+    assert_eq!(run.code, Some(1));
+    assert!(run.out.contains("add `--as role:reducer`"), "{}", run.out);
+    let run = ask(
+        &Folder::demo(),
+        &["user:wanja", "recording.put", "veyra/survey/maps/m51.fits", "--as", "role:reducer"],
+    );
+    assert_eq!(run.code, Some(0), "{}", run.out);
+}
+
+#[test]
+fn circumstances_are_typed() {
+    let folder = Folder::estate().and(
+        "[[policy.typed.allow]]\ndo = 'file.erase'\nwhen = \"context.n = 3 and context.b and context.s = '3' and context.t > '2026-01-01T00:00:00Z' and 'x' in context.l and not has context.gone and context.d.e = 'f g'\"\n[[attach]]\npolicy = 'typed'\nto = 'user:ines'\nat = 'v'\n",
+    );
+    // A time given in a string is a string: it has no order against another string.
+    let base = [
+        "user:ines",
+        "file.erase",
+        "v/s/store/x",
+        "--context",
+        "n=3",
+        "--context",
+        "b=true",
+        "--context",
+        "s=\"3\"",
+        "--context",
+        "l=[\"x\"]",
+        "--context",
+        "gone=",
+        "--context",
+        "d.e=f g",
+    ];
+    let mut args = base.to_vec();
+    args.extend(["--context", "t=2026-03-01T00:00:00Z"]);
+    let run = ask(&folder, &args);
+    assert!(run.out.contains("`context.t > '2026-01-01T00:00:00Z'` is undecided"), "{}", run.out);
+
+    let folder = Folder::estate().and(
+        "[[policy.typed.allow]]\ndo = 'file.erase'\nwhen = \"context.n = 3 and context.b and context.s = '3' and 'x' in context.l and not has context.gone and context.d.e = 'f g'\"\n[[attach]]\npolicy = 'typed'\nto = 'user:ines'\nat = 'v'\n",
+    );
+    assert_eq!(ask(&folder, &base).code, Some(0));
+    let from =
+        folder.with("c.json", r#"{"n":3,"b":true,"s":"3","l":["x"],"gone":null,"d":{"e":"f g"}}"#);
+    let args = ["user:ines", "file.erase", "v/s/store/x", "--context-from", "c.json"];
+    assert_eq!(ask(&from, &args).code, Some(0));
+    let json = std::fs::read(from.file("c.json")).expect("the file");
+    let run = from
+        .run_with(&["ask", "user:ines", "file.erase", "v/s/store/x", "--context-from", "-"], json);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+}
+
+#[test]
+fn items_have_attributes_of_their_own() {
+    let folder = Folder::estate().and(
+        "[[policy.own.allow]]\ndo = 'file.erase'\nwhen = \"resource.mark = 'x'\"\n[[attach]]\npolicy = 'own'\nto = 'user:ines'\nat = 'v'\n",
+    );
+    let args = ["user:ines", "file.erase", "v/s/store/x"];
+    assert_eq!(ask(&folder, &args).code, Some(1));
+    let with = ["user:ines", "file.erase", "v/s/store/x", "--item", "mark=x"];
+    assert_eq!(ask(&folder, &with).code, Some(0));
+    let declared = ["user:ines", "store.list", "v/s/store", "--item", "mark=x"];
+    let run = ask(&folder, &declared);
+    assert_eq!(run.code, Some(2));
+    assert!(run.err.contains("`v/s/store` is declared"), "{}", run.err);
+}
+
+#[test]
+fn a_session_is_bounded_by_a_policy() {
+    let args = ["user:ines", "recording.put", "veyra/survey/spectra/imaging/x"];
+    let folder = Folder::demo();
+    assert_eq!(ask(&folder, &args).code, Some(0));
+    let bounded = ask(
+        &folder,
+        &["user:ines", "recording.put", "veyra/survey/spectra/imaging/x", "--under", "errand"],
+    );
+    assert_eq!(bounded.code, Some(1));
+    assert!(bounded.out.contains("errand, for this session"), "{}", bounded.out);
+}
+
+#[test]
+fn json_has_a_version_and_the_deciding_statements() {
+    let run = ask(
+        &Folder::demo(),
+        &[
+            "user:tomas",
+            "recording.erase",
+            "veyra/survey/spectra/imaging/run-0412.fits",
+            "--format",
+            "json",
+        ],
+    );
+    assert_eq!(run.code, Some(1));
+    let json: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");
+    assert_eq!(json["version"], 1);
+    assert_eq!(json["verdict"], "deny");
+    assert_eq!(json["reason"], "denied");
+    assert_eq!(json["denies"][0]["statement"], "keep-raw \"raw stays\"");
+    assert_eq!(json["denies"][0]["attached"]["at"], "veyra");
+    assert_eq!(
+        json["allows"][0]["route"],
+        serde_json::json!(["user:tomas", "group:archive-keepers"])
+    );
+    insta::assert_snapshot!(run.out);
+}
+
+#[test]
+fn questions_that_are_no_questions() {
+    let folder = Folder::demo();
+    let spectra = "veyra/survey/spectra";
+    for (args, said) in [
+        (vec!["user:inse", "store.list", spectra], "did you mean `user:ines`?"),
+        (vec!["ines", "store.list", spectra], "did you mean `user:ines`?"),
+        (vec!["user:ines", "store.lst", spectra], "did you mean `store.list`?"),
+        (
+            vec!["user:ines", "store.list", "veyra/survey/spctra"],
+            "did you mean `veyra/survey/spectra`?",
+        ),
+        (vec!["user:ines", "job.submit", spectra], "what applies there: `store.list`"),
+        (vec!["user:ines", "store.list", "veyra/survey//x"], "an empty segment"),
+        (vec!["user:ines", "store.list", "veyra/survey/*"], "stand only in patterns"),
+        (
+            vec!["user:ines", "user.view", "veyra/people/ines/x"],
+            "nothing lies below a user, group or role",
+        ),
+        (
+            vec!["user:ines", "store.list", spectra, "--as", "reducer"],
+            "did you mean `role:reducer`?",
+        ),
+        (
+            vec!["user:ines", "store.list", spectra, "--also", "group:imging"],
+            "did you mean `group:imaging`?",
+        ),
+        (vec!["user:ines", "store.list", spectra, "--under", "erand"], "did you mean `errand`?"),
+        (vec!["user:ines", "store.list", spectra, "--context", "mfa"], "has no `=`"),
+        (vec!["user:ines", "store.list", spectra, "--context", "a b=1"], "no attribute name"),
+        (
+            vec!["user:ines", "store.list", spectra, "--context", "a=1.5"],
+            "an integer within 64 bits",
+        ),
+        (
+            vec!["user:ines", "store.list", spectra, "--context", "a=[1,"],
+            "starts like JSON but is none",
+        ),
+        (
+            vec!["user:ines", "store.list", spectra, "--context", "a=1", "--context", "a=2"],
+            "given twice",
+        ),
+        (
+            vec!["user:ines", "store.list", spectra, "--context", "a=1", "--context", "a.b=2"],
+            "below it",
+        ),
+        (vec!["user:ines", "store.list", spectra, "--context", "time=x"], "--at-time"),
+        (
+            vec!["user:ines", "store.list", spectra, "--at-time", "tomorrow"],
+            "`tomorrow` is no time",
+        ),
+        (
+            vec!["user:ines", "store.list", spectra, "--context-from", "none.json"],
+            "cannot read `none.json`",
+        ),
+    ] {
+        let run = ask(&folder, &args);
+        assert_eq!(run.code, Some(2), "{args:?}: {run:?}");
+        assert_eq!(run.out, "");
+        assert!(run.err.contains(said), "{args:?}: `{said}` is not in:\n{}", run.err);
+    }
+}
+
+#[test]
+fn colour_only_where_it_is_wanted() {
+    let folder = Folder::demo();
+    let args = ["ask", "user:lin", "store.list", "veyra/survey/spectra"];
+    assert!(!folder.run(&args).out.contains('\u{1b}'), "a pipe gets no colour");
+    let mut always = args.to_vec();
+    always.extend(["--color", "always"]);
+    let coloured = folder.run(&always).out;
+    assert!(coloured.contains('\u{1b}') && coloured.contains("ALLOW"));
+}

@@ -1,0 +1,81 @@
+//! `demo`, `init`, completions, the manual; what the README promises of them.
+
+use crate::support::Folder;
+
+#[test]
+fn the_demo_walks_through_the_job() {
+    let folder = Folder::new();
+    let run = folder.run(&["demo", "veyra"]);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    assert_eq!(run.err, "");
+    assert!(run.out.starts_with("The demo estate is in veyra\n"));
+    for said in [
+        "$ bexum show scopes",
+        "--also group:nightly-crew",
+        "ALLOW",
+        "DENY",
+        "raw stays",
+        "granted by",
+        "it outranks",
+    ] {
+        assert!(run.out.contains(said), "`{said}` is not in the walk");
+    }
+    assert!(!run.out.contains('\u{1b}'), "a pipe gets no colour");
+    // A step that cannot be asked would be answered with an error.
+    assert!(!run.out.contains("error:"), "{}", run.out);
+    assert_eq!(folder.run(&["-C", "veyra", "show"]).code, Some(0));
+}
+
+#[test]
+fn nothing_is_written_over() {
+    for command in ["demo", "init"] {
+        let folder = Folder::new().with("mine/notes.txt", "mine").with("file", "mine");
+        for at in ["mine", "file"] {
+            let run = folder.run(&[command, at]);
+            assert_eq!(run.code, Some(2), "{command} {at}");
+            assert!(run.err.contains(&format!("`{at}` is")), "{}", run.err);
+        }
+        let left: Vec<_> = std::fs::read_dir(folder.file("mine")).expect("the folder").collect();
+        assert_eq!(left.len(), 1);
+    }
+}
+
+#[test]
+fn a_fresh_estate_answers_its_first_question() {
+    let folder = Folder::new();
+    let run = folder.run(&["init", "here"]);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    assert!(run.out.contains("bexum -C here ask user:ada store.list tarn/site/recordings"));
+    let run = folder.run(&["-C", "here", "ask", "user:ada", "store.list", "tarn/site/recordings"]);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    let run = folder.run(&["-C", "here", "ask", "user:ben", "store.list", "tarn/site/recordings"]);
+    assert_eq!(run.code, Some(1), "{}", run.err);
+    let empty = Folder::new();
+    assert_eq!(empty.run(&["init"]).code, Some(0));
+    assert_eq!(empty.run(&["ask", "user:ada", "store.list", "tarn/site/recordings"]).code, Some(0));
+}
+
+#[test]
+fn completions_and_manual() {
+    let folder = Folder::new();
+    for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
+        let run = folder.run(&["completions", shell]);
+        assert_eq!(run.code, Some(0), "{shell}");
+        assert!(run.out.contains("replay"), "{shell}");
+    }
+    let run = folder.run(&["man"]);
+    assert!(run.out.contains(".TH bexum"), "{}", run.out);
+}
+
+#[test]
+fn help_has_examples_and_mistakes_have_hints() {
+    let folder = Folder::new();
+    for command in ["ask", "replay", "show", "demo", "init", "completions", "man"] {
+        let run = folder.run(&[command, "--help"]);
+        assert_eq!(run.code, Some(0));
+        assert!(run.out.contains("Example"), "{command} --help has no example");
+    }
+    let run = folder.run(&["repaly"]);
+    assert_eq!(run.code, Some(2));
+    assert!(run.err.contains("'replay'"), "{}", run.err);
+}

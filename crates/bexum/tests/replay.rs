@@ -1,0 +1,154 @@
+//! `bexum replay`: a line in, a line out.
+
+use serde_json::{Value, json};
+
+use crate::support::{AT, Folder, command};
+
+fn replay(args: &[&str], input: impl AsRef<[u8]>) -> (Option<i32>, Vec<Value>, String) {
+    let mut all = vec!["replay", "--at-time", AT];
+    all.extend(args);
+    let run = Folder::demo().run_with(&all, input);
+    let lines = run.out.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect();
+    (run.code, lines, run.err)
+}
+
+#[test]
+fn answers_come_in_order_with_their_ids() {
+    let input = r#"{"who":"user:ines","does":"store.list","on":"veyra/survey/spectra","id":"a"}
+{"who":"user:ines","does":"recording.erase","on":"veyra/survey/spectra/imaging/x","id":7}
+
+{"who":"user:ines","does":"store.list","on":"veyra/survey/spectra"}
+{"who":"user:nobody","does":"store.list","on":"veyra/survey/spectra","id":"bad"}
+not json
+"#;
+    let (code, lines, err) = replay(&[], input);
+    assert_eq!(code, Some(0));
+    assert_eq!(lines[0], json!({"id": "a", "verdict": "allow", "reason": "granted"}));
+    assert_eq!(lines[1], json!({"id": 7, "verdict": "deny", "reason": "denied"}));
+    assert_eq!(lines[2]["id"], 4, "a line without an id has its number, blank lines counted");
+    assert_eq!(lines[3]["id"], "bad");
+    assert!(
+        lines[3]["error"].as_str().expect("an error").contains("`user:nobody` is not declared")
+    );
+    assert_eq!(lines[4]["id"], 6);
+    assert_eq!(lines.len(), 5);
+    assert_eq!(
+        err,
+        "5 requests: 2 granted, 0 over-ceiling, 0 not-granted, 1 denied, 0 role-refused, 0 disabled, 2 errors\n"
+    );
+    let (code, ..) = replay(&["--strict"], input);
+    assert_eq!(code, Some(2));
+}
+
+#[test]
+fn why_names_the_deciding_statements() {
+    let input = r#"{"who":"user:tomas","does":"recording.erase","on":"veyra/survey/spectra/imaging/x"}
+{"who":"user:juno","does":"job.submit","on":"veyra/survey/reduction/transit/x"}
+{"who":"user:sol","does":"job.submit","on":"veyra/survey/reduction/transit/x"}"#;
+    let (_, lines, _) = replay(&["--why"], input);
+    assert_eq!(lines[0]["why"], json!(["keep-raw \"raw stays\""]));
+    assert_eq!(lines[1]["why"], json!(["look-only \"play\""]));
+    assert_eq!(lines[2]["why"], json!([]));
+}
+
+#[test]
+fn every_field_is_understood() {
+    let input = json!({
+        "who": "user:noor", "does": "secret.open", "on": "veyra/core/vault/dish-keys/dish-1",
+        "as": "role:dish-keeper", "also": "group:auditors", "under": [],
+        "context": {"mfa": true, "ip": "10.20.0.1", "device": {"managed": true}, "gone": null,
+                    "time": "2026-10-05T22:00:00+02:00"},
+        "item": {"marks": ["a", "b"]}, "id": "x",
+    });
+    let (_, lines, _) = replay(&[], input.to_string());
+    // Auditors may not open secrets, and a deny follows into every role.
+    assert_eq!(lines[0], json!({"id": "x", "verdict": "deny", "reason": "denied"}));
+}
+
+#[test]
+fn what_the_format_refuses() {
+    let base = r#""who":"user:ines","does":"store.list","on":"veyra/survey/spectra""#;
+    for (more, said) in [
+        (r#","whom":"x""#, "no field `whom`"),
+        (r#","on":"veyra""#, "`on` is given twice"),
+        (r#","context":{"a":1,"a":2}"#, "`a` is given twice"),
+        (r#","context":{"a":{"b":[{"c":1,"c":1}]}}"#, "`c` is given twice"),
+        (r#","as":null"#, "`as` must be a string, not null"),
+        (r#","also":[null]"#, "`also` must be a string, not null"),
+        (r#","context":{"a":1.0}"#, "no 64-bit integer"),
+        (r#","context":{"a":1e3}"#, "no 64-bit integer"),
+        (r#","context":{"a":9223372036854775808}"#, "no 64-bit integer"),
+        (r#","context":{"a":[1,"x"]}"#, "a list of several types"),
+        (r#","context":{"a":[[]]}"#, "a list within a list"),
+        (r#","context":{"a":[null]}"#, "a list with null in it"),
+        (r#","context":{"a b":1}"#, "no attribute name"),
+        (r#","context":{"time":null}"#, "`context.time` must be a time"),
+        (r#","context":{"time":"noon"}"#, "`noon` is no time"),
+        (r#","context":[]"#, "`context` must be an object"),
+        (r#","item":{}"#, "describes a thing that the estate does not declare"),
+        (r#","id":1.5"#, "`id` must be a string"),
+        (r#","under":"phone-bok""#, "policy `phone-bok` is not declared"),
+    ] {
+        let (code, lines, _) = replay(&[], format!("{{{base}{more}}}\n"));
+        assert_eq!(code, Some(0));
+        let error = lines[0]["error"].as_str().unwrap_or_else(|| panic!("{more}: {}", lines[0]));
+        assert!(error.contains(said), "{more}: {error}");
+    }
+    let (_, lines, _) = replay(&[], format!("{{{base},\"context\":{{\"a\":-0}}}}"));
+    assert_eq!(lines[0]["verdict"], "allow", "minus zero is an integer");
+    let (_, lines, _) =
+        replay(&[], format!("{{\"id\":\"kept\",{base},\"context\":{{\"a\":\"\\ud800\"}}}}"));
+    assert_eq!(lines[0]["id"], "kept", "a lone surrogate does not hide the id");
+    assert!(lines[0]["error"].is_string());
+    for broken in ["[]", "7", "\"x\"", "{", "{}", "null", "\u{feff}{}", "{\"who\":1}"] {
+        let (_, lines, _) = replay(&[], broken);
+        assert!(lines[0]["error"].is_string(), "{broken}");
+    }
+}
+
+#[test]
+fn bytes_lines_and_nesting_that_are_too_much() {
+    let mut input = b"\xff\xfe\n".to_vec();
+    input.extend(vec![b'['; 100_000]);
+    input.push(b'\n');
+    input.extend(vec![b' '; 20 << 20]);
+    input.extend(
+        b"x\n{\"who\":\"user:ines\",\"does\":\"store.list\",\"on\":\"veyra/survey/spectra\"}",
+    );
+    let (code, lines, _) = replay(&[], input);
+    assert_eq!(code, Some(0));
+    let errors: Vec<&str> = lines.iter().filter_map(|line| line["error"].as_str()).collect();
+    assert!(errors[0].contains("not UTF-8"), "{errors:?}");
+    assert!(errors[1].contains("no JSON"), "{errors:?}");
+    assert!(errors[2].contains("longer than"), "{errors:?}");
+    assert_eq!(lines[3]["verdict"], "allow");
+}
+
+#[test]
+fn input_that_cannot_be_read() {
+    let folder = Folder::demo();
+    for file in ["none.ndjson", "people"] {
+        let run = folder.run(&["replay", file]);
+        assert_eq!(run.code, Some(2));
+        assert!(run.err.contains(file), "{}", run.err);
+    }
+}
+
+#[test]
+fn a_reader_that_goes_away_is_no_error() {
+    use std::process::Stdio;
+    let folder = Folder::demo();
+    let line = r#"{"who":"user:ines","does":"store.list","on":"veyra/survey/spectra"}"#;
+    let folder = folder.with("many.ndjson", format!("{line}\n").repeat(20_000));
+    let mut child = command()
+        .args(["replay", "many.ndjson"])
+        .current_dir(folder.path())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the program starts");
+    drop(child.stdout.take());
+    let output = child.wait_with_output().expect("the program ends");
+    assert_eq!(output.status.code(), Some(0));
+    assert_eq!(String::from_utf8_lossy(&output.stderr), "");
+}

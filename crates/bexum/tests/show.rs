@@ -1,0 +1,109 @@
+//! `bexum show`: lists and things.
+
+use crate::support::{AT, Folder};
+
+fn show(what: &[&str]) -> String {
+    let mut args = vec!["show"];
+    args.extend(what);
+    args.extend(["--at-time", AT]);
+    let run = Folder::demo().run(&args);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    // The first line of a list names the temporary folder.
+    let text = run.out.lines().filter(|line| !line.starts_with("Veyra Array (in "));
+    text.collect::<Vec<_>>().join("\n")
+}
+
+#[test]
+fn lists() {
+    for list in
+        ["scopes", "catalogue", "users", "groups", "roles", "policies", "attachments", "ceilings"]
+    {
+        insta::assert_snapshot!(list, show(&[list]));
+    }
+}
+
+#[test]
+fn the_overview_has_every_list() {
+    let text = show(&[]);
+    for heading in [
+        "scopes (26)",
+        "catalogue (15)",
+        "users (15)",
+        "groups (11)",
+        "roles (3)",
+        "policies (22)",
+        "attachments (21)",
+        "ceilings (2)",
+    ] {
+        assert!(text.contains(heading), "{heading} is not in:\n{text}");
+    }
+}
+
+#[test]
+fn things() {
+    for (name, thing) in [
+        ("user", "user:lin"),
+        ("group", "group:imaging"),
+        ("role", "role:reducer"),
+        ("workload", "resource:veyra/survey/reducer"),
+        ("policy", "policy:team-curator"),
+        ("scope", "veyra/core/vault/dish-keys"),
+        ("item", "scope:veyra/survey/spectra/imaging/x"),
+        ("kind", "kind:store"),
+    ] {
+        insta::assert_snapshot!(name, show(&[thing]));
+    }
+}
+
+#[test]
+fn an_identity_is_found_by_its_path_too() {
+    assert_eq!(show(&["veyra/people/lin"]), show(&["user:lin"]));
+}
+
+#[test]
+fn json_of_a_user() {
+    let json: serde_json::Value =
+        serde_json::from_str(&show(&["user:lin", "--format", "json"])).expect("JSON");
+    assert_eq!(json["version"], 1);
+    let groups: Vec<&str> = json["groups"]
+        .as_array()
+        .expect("rows")
+        .iter()
+        .filter_map(|g| g["group"].as_str())
+        .collect();
+    assert_eq!(groups, ["group:calibration", "group:imaging", "group:nightly-crew", "group:staff"]);
+    assert_eq!(json["roles"][0]["state"], "may be taken up");
+    assert_eq!(json["policies"].as_array().expect("rows").len(), 12);
+}
+
+#[test]
+fn narrow_terminals_keep_names_whole() {
+    let folder = Folder::demo();
+    let run = crate::support::finish(
+        crate::support::command()
+            .env("COLUMNS", "80")
+            .args(["show", "attachments"])
+            .current_dir(folder.path()),
+        b"",
+    );
+    assert!(run.out.contains("veyra/survey/reduction/nightly"), "{}", run.out);
+    let widest = run.out.lines().skip(1).map(|line| line.chars().count()).max();
+    assert!(widest <= Some(80), "{}", run.out);
+}
+
+#[test]
+fn what_is_not_there() {
+    let folder = Folder::demo();
+    for (what, said) in [
+        ("user:inse", "did you mean `user:ines`?"),
+        ("policy:keep-rwa", "did you mean `keep-raw`?"),
+        ("kind:stor", "did you mean `store`?"),
+        ("scpes", "did you mean `scopes`?"),
+        ("weather", "a list is one of scopes"),
+        ("veyra/survey/spctra", "did you mean `veyra/survey/spectra`?"),
+    ] {
+        let run = folder.run(&["show", what]);
+        assert_eq!(run.code, Some(2), "{what}");
+        assert!(run.err.contains(said), "{what}: {}", run.err);
+    }
+}
