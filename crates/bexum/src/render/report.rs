@@ -103,7 +103,7 @@ impl Report {
         let mut out = format!("{}\n", paint(style::HEADING, &safe(&self.title)));
         for section in &self.sections {
             match &section.body {
-                Body::Fields(fields) => draw_fields(&mut out, fields, width),
+                Body::Fields(fields) => draw_fields(&mut out, fields, 2, width),
                 Body::Rows(columns, rows) => {
                     out.push_str(&format!(
                         "\n{} ({})\n",
@@ -149,14 +149,15 @@ impl Report {
     }
 }
 
-fn draw_fields(out: &mut String, fields: &[(&'static str, Cell)], width: usize) {
+fn draw_fields(out: &mut String, fields: &[(&'static str, Cell)], indent: usize, width: usize) {
     let widest = fields.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
     for (name, cell) in fields {
         if matches!(cell, Cell::None) {
             continue;
         }
-        let first = format!("  {}  ", paint(style::QUIET, &format!("{name:<widest$}")));
-        let rest = " ".repeat(widest + 4);
+        let name = paint(style::QUIET, &format!("{name:<widest$}"));
+        let first = format!("{:indent$}{name}  ", "");
+        let rest = " ".repeat(indent + widest + 2);
         let options = textwrap::Options::new(width)
             .initial_indent(&first)
             .subsequent_indent(&rest)
@@ -170,9 +171,20 @@ fn draw_fields(out: &mut String, fields: &[(&'static str, Cell)], width: usize) 
     }
 }
 
-/// Longest word that a table keeps whole where there is room, and where there is none.
+/// Longest word that a table keeps whole.
 const WORD_KEPT: usize = 48;
-const WORD_LEAST: usize = 8;
+
+/// Where there is no room for a table: each row by itself, a line for each thing it says.
+fn stack_rows(out: &mut String, columns: &[&'static str], rows: &[Vec<Cell>], width: usize) {
+    for row in rows {
+        let mut fields = columns.iter().copied().zip(row.iter().cloned());
+        if let Some((_, head)) = fields.next() {
+            out.push_str(&format!("  {}\n", head.shown()));
+        }
+        let told = fields.filter(|(_, cell)| !cell.shown().is_empty()).collect::<Vec<_>>();
+        draw_fields(out, &told, 4, width);
+    }
+}
 
 fn longest_word(text: &str) -> Option<usize> {
     text.split(' ').map(textwrap::core::display_width).max()
@@ -206,12 +218,12 @@ fn draw_rows(out: &mut String, columns: &[&'static str], rows: &[Vec<Cell>], wid
         })
         .collect();
     let room = width.saturating_sub(2);
-    let whole = |kept: usize| longest.iter().map(|word| word.min(&kept) + 2).sum::<usize>();
-    let kept =
-        (WORD_LEAST..=WORD_KEPT).rev().find(|kept| whole(*kept) <= room).unwrap_or(WORD_LEAST);
+    if longest.iter().map(|word| word.min(&WORD_KEPT) + 2).sum::<usize>() > room {
+        return stack_rows(out, columns, rows, width);
+    }
     for (column, word) in table.column_iter_mut().zip(&longest) {
         column.set_padding((0, 2));
-        let least = Width::Fixed((*word).min(kept) as u16 + 2);
+        let least = Width::Fixed((*word).min(WORD_KEPT) as u16 + 2);
         column.set_constraint(ColumnConstraint::LowerBoundary(least));
     }
     for (i, line) in table.lines().enumerate() {
