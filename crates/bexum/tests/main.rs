@@ -1,8 +1,10 @@
 //! The built program, driven on files in temporary folders.
 
 mod ask;
+mod corners;
 mod demo;
 mod discovery;
+mod docs;
 mod faults;
 mod order;
 mod replay;

@@ -77,7 +77,7 @@ impl Answer<'_> {
                 .iter()
                 .map(|id| format!("group:{}", estate.group(*id).identity.name))
                 .collect();
-            who.push_str(&format!(", supposed to be in {}", groups.join(" and ")));
+            who.push_str(&format!(", supposed to be in {},", groups.join(" and ")));
         }
         let action = &estate.catalogue.action(query.action).name;
         let path = safe(query.target.path);
@@ -189,8 +189,7 @@ impl Answer<'_> {
     fn statement(&self, page: &mut Page, id: StatementId) {
         let statement = self.estate.statement(id);
         let label = self.estate.statement_label(id);
-        let text =
-            format!("{}  {}", words::effect(statement.effect), paint(style::HEADING, &label));
+        let text = format!("{} {}", words::effect(statement.effect), paint(style::HEADING, &label));
         page.noted(2, &text, &self.sources.shown(statement.origin));
         if let Some(about) = &statement.about {
             page.line(8, &safe(about));
@@ -393,7 +392,7 @@ impl Answer<'_> {
             .iter()
             .map(|name| format!("--context {}=…", name.trim_start_matches("context.")))
             .collect();
-        page.line(2, &format!("to say them: {}", options.join(" ")));
+        page.line(2, &format!("say it with {}", options.join(" ")));
     }
 
     fn context_name(&self, reference: Reference) -> String {

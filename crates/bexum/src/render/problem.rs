@@ -2,9 +2,7 @@
 
 use std::fmt::Write as _;
 
-use annotate_snippets::{
-    AnnotationKind, Element, Group, Level, Origin, Padding, Renderer, Snippet,
-};
+use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
 use bexum_core::origin::Place;
 use bexum_files::{Failure, Problem, Sources};
 
@@ -64,9 +62,6 @@ fn render(problem: &Problem, sources: &Sources, renderer: &Renderer) -> String {
         group = show_place(group, sources, place, Some(label), AnnotationKind::Context);
     }
     if let Some(hint) = problem.hint() {
-        if problem.place().is_some() {
-            group = group.element(Element::Padding(Padding));
-        }
         group = group.element(Level::HELP.message(style::safe(&hint)));
     }
     renderer.render(&[group])

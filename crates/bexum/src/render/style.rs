@@ -7,7 +7,8 @@ const fn coloured(colour: AnsiColor) -> Style {
     Style::new().fg_color(Some(Color::Ansi(colour)))
 }
 
-pub(crate) const ALLOW: Style = coloured(AnsiColor::BrightBlue);
+pub(crate) const ALLOW: Style =
+    Style::new().fg_color(Some(Color::Ansi256(anstyle::Ansi256Color(75))));
 pub(crate) const DENY: Style =
     Style::new().fg_color(Some(Color::Ansi256(anstyle::Ansi256Color(208))));
 pub(crate) const ERROR: Style = coloured(AnsiColor::BrightRed).bold();

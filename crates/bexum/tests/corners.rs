@@ -1,0 +1,372 @@
+//! Corners of the rules, one question each: an estate made for them, the answers reasoned by hand.
+
+use serde_json::{Value, json};
+
+use crate::support::Folder;
+
+const CORNERS: &str = r#"[estate]
+name = "Corners"
+format = 1
+
+[kind.store]
+observe = ["list", "survey"]
+alter = ["create"]
+account-wide = ["survey"]
+on-parent = ["create"]
+items = ["file"]
+[kind.file]
+observe = ["read"]
+[kind.shelf]
+observe = ["look"]
+holds = ["store"]
+[kind.user]
+observe = ["view"]
+[kind.group]
+observe = ["view"]
+
+[account.v]
+attributes = { tier = "top", dev = { os = "a" } }
+[subscription."v/s"]
+[resource."v/s/store"]
+kind = "store"
+attributes = { tier = "raw", dev = "flat" }
+[resource."v/s/shelf"]
+kind = "shelf"
+[namespace."v/s/sealed"]
+kind = "store"
+sealed = true
+[namespace."v/s/sealed/inner"]
+kind = "store"
+
+[user.a]
+home = "v/s"
+attributes = { team = "red" }
+[user.b]
+[group.g]
+members = [{ who = "user:a", from = 2026-03-01T00:00:00Z, until = 2026-04-01T00:00:00Z }, "user:b"]
+home = "v/s"
+[group.h]
+[role.r]
+taken-by = "user:a"
+[role.above]
+held-by = "role:r"
+[role.own]
+held-by = ["user:a", "group:h"]
+taken-by = "role:above"
+
+[policy.read]
+[[policy.read.allow]]
+do = "file.read"
+[policy.if-own]
+[[policy.if-own.allow]]
+do = "file.read"
+when = "'own' in principal.roles"
+[policy.deny-if-own]
+[[policy.deny-if-own.deny]]
+do = "store.list"
+when = "'own' in principal.roles and 'above' in principal.roles"
+[policy.list]
+[[policy.list.allow]]
+do = "store.list"
+[policy.wide]
+[[policy.wide.allow]]
+do = ["store.survey", "store.create"]
+[policy.no-wide]
+[[policy.no-wide.deny]]
+do = ["store.survey", "store.create"]
+[policy.only-this]
+[[policy.only-this.deny]]
+do = "file.read"
+on = "."
+[policy.none]
+[[policy.none.deny]]
+do = "file.read"
+on = "**/shut/**"
+[policy.session]
+[[policy.session.allow]]
+do = "*"
+on = "v/s/store/**"
+[policy.differ]
+[[policy.differ.deny]]
+do = "file.read"
+when = "principal.nothing != 'x'"
+[policy.of-item]
+[[policy.of-item.allow]]
+do = "file.read"
+when = "resource.tier = 'raw' and resource.mark = 'm'"
+[policy.team]
+[[policy.team.allow]]
+do = "file.read"
+when = "principal.team = 'red' or context.yes"
+[policy.me]
+[[policy.me.allow]]
+do = ["user.view"]
+on = "{principal.name}"
+[policy.heads]
+[[policy.heads.allow]]
+do = "file.read"
+when = "resource.dev = 'flat' and resource.dev.os = 'a' and has resource.dev and not has context.dev.os"
+
+[[attach]]
+policy = "if-own"
+to = "role:r"
+at = "v/s/store"
+[[attach]]
+policy = ["list"]
+to = ["role:r", "group:g", "role:own"]
+at = "v/s/store"
+[[attach]]
+policy = "deny-if-own"
+to = "role:r"
+at = "v"
+[[attach]]
+policy = "wide"
+to = "user:b"
+at = "v"
+[[attach]]
+policy = "no-wide"
+to = "user:b"
+at = "v/s/store"
+[[attach]]
+policy = "read"
+to = "user:b"
+at = ["v/s/sealed", "v"]
+[[attach]]
+policy = "only-this"
+to = "user:b"
+at = "v/s/sealed/inner"
+[[attach]]
+policy = "none"
+to = "user:b"
+at = "v"
+[[attach]]
+policy = "of-item"
+to = "user:a"
+at = "v"
+[[attach]]
+policy = "me"
+to = "everyone"
+at = "v/s"
+[[attach]]
+policy = "list"
+to = "user:b"
+at = "v"
+until = 2026-03-01T00:00:00Z
+"#;
+
+fn answers(more: &str, requests: &[Value]) -> Vec<String> {
+    let folder = Folder::new().with("bexum.toml", format!("{CORNERS}\n{more}"));
+    let input: String = requests.iter().map(|request| format!("{request}\n")).collect();
+    let run = folder.run_with(&["replay", "--at-time", "2026-03-15T00:00:00Z"], input);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    let lines = run.out.lines().map(|line| serde_json::from_str::<Value>(line).expect("JSON"));
+    lines.map(|line| line["reason"].as_str().unwrap_or("error").to_owned()).collect()
+}
+
+fn check(more: &str, cases: &[(Value, &str)]) {
+    let requests: Vec<Value> = cases.iter().map(|(request, _)| request.clone()).collect();
+    for ((request, expected), got) in cases.iter().zip(answers(more, &requests)) {
+        assert_eq!(got, *expected, "{request}");
+    }
+}
+
+fn q(who: &str, does: &str, on: &str) -> Value {
+    json!({ "who": who, "does": does, "on": on })
+}
+
+fn with(mut request: Value, field: &str, value: Value) -> Value {
+    request[field] = value;
+    request
+}
+
+#[test]
+fn roles_taken_up() {
+    let read = || q("user:a", "file.read", "v/s/store/x");
+    let list = || q("user:a", "store.list", "v/s/store");
+    check(
+        "",
+        &[
+            // In the role, allows see the roles of the role alone: `own` is not among them.
+            (with(read(), "as", json!("role:r")), "not-granted"),
+            // Denies see the active roles and those taken up together.
+            (with(list(), "as", json!("role:r")), "denied"),
+            // A role that is held already can be taken up; then only it grants.
+            (with(list(), "as", json!("role:own")), "granted"),
+            (list(), "granted"),
+            // `above` is brought by `r`, but nobody may take it up by itself.
+            (with(list(), "as", json!("role:above")), "role-refused"),
+            (with(q("user:b", "store.list", "v/s/store"), "as", json!("role:r")), "role-refused"),
+            // Supposed groups bring their roles along.
+            (
+                with(
+                    with(q("user:b", "store.list", "v/s/store"), "also", json!("group:h")),
+                    "as",
+                    json!("role:own"),
+                ),
+                "granted",
+            ),
+            // A role asks for somebody who holds it and nothing else.
+            (q("role:r", "store.list", "v/s/store"), "granted"),
+            (with(q("role:r", "store.list", "v/s/store"), "as", json!("role:own")), "denied"),
+        ],
+    );
+    let ceiling = "[[ceiling]]\npolicy = 'none'\n[policy.nothing]\n[[policy.nothing.deny]]\ndo = '*'\n[[ceiling]]\npolicy = 'nothing'\nfor = 'role:above'\n[[policy.plain.allow]]\ndo = 'store.list'\n[[attach]]\npolicy = 'plain'\nto = 'role:r'\nat = 'v/s/shelf'\n[[policy.look.allow]]\ndo = 'shelf.look'\n[[attach]]\npolicy = 'look'\nto = ['role:r', 'user:a']\nat = 'v/s/shelf'\n";
+    check(
+        ceiling,
+        &[
+            (q("user:a", "shelf.look", "v/s/shelf"), "granted"),
+            // A ceiling for a role that the role taken up brings.
+            (with(q("user:a", "shelf.look", "v/s/shelf"), "as", json!("role:r")), "over-ceiling"),
+        ],
+    );
+}
+
+#[test]
+fn where_an_action_is_judged() {
+    check(
+        "",
+        &[
+            (q("user:b", "store.survey", "v"), "granted"),
+            (q("user:b", "store.survey", "v/s/store"), "error"),
+            (q("user:b", "store.create", "v"), "granted"),
+            (q("user:b", "store.create", "v/s"), "granted"),
+            (q("user:b", "store.create", "v/s/shelf"), "granted"),
+            // A store holds files, not stores.
+            (q("user:b", "store.create", "v/s/store"), "error"),
+            (q("user:b", "file.read", "v/s"), "error"),
+            (q("user:b", "file.read", "v/s/store"), "error"),
+            (q("user:b", "file.read", "v/s/shelf/x"), "error"),
+            (q("user:b", "store.list", "nowhere"), "error"),
+        ],
+    );
+}
+
+#[test]
+fn seals_and_depth() {
+    check(
+        "",
+        &[
+            // Attached at the sealed scope itself: not shut out.
+            (q("user:b", "file.read", "v/s/sealed/x"), "granted"),
+            // A deny on the scope itself leaves what is below it open.
+            (q("user:b", "file.read", "v/s/sealed/inner/x"), "granted"),
+            (q("user:b", "file.read", "v/s/store/x"), "granted"),
+            // Denies pass seals.
+            (q("user:b", "file.read", "v/s/sealed/shut/x"), "denied"),
+        ],
+    );
+    check(
+        "[[attach]]\npolicy = 'read'\nto = 'user:a'\nat = 'v/s'\n",
+        &[
+            (q("user:a", "file.read", "v/s/sealed/x"), "not-granted"),
+            (q("user:a", "file.read", "v/s/store/x"), "granted"),
+        ],
+    );
+}
+
+#[test]
+fn windows_are_closed_at_their_end() {
+    let list =
+        |at: &str| with(q("user:a", "store.list", "v/s/store"), "context", json!({ "time": at }));
+    let without_own = "[policy.no-own]\n[[policy.no-own.deny]]\ndo = 'store.list'\nwhen = \"not ('g' in principal.groups)\"\n[[attach]]\npolicy = 'no-own'\nto = 'user:a'\nat = 'v'\n";
+    check(
+        without_own,
+        &[
+            (list("2026-02-28T23:59:59.999999Z"), "denied"),
+            (list("2026-03-01T00:00:00Z"), "granted"),
+            (list("2026-03-31T23:59:59.999999Z"), "granted"),
+            (list("2026-04-01T00:00:00Z"), "denied"),
+            (list("2026-03-31T20:00:00-04:00"), "denied"),
+        ],
+    );
+}
+
+#[test]
+fn attributes_and_doubt() {
+    let read = || q("user:a", "file.read", "v/s/store/x");
+    check(
+        "",
+        &[
+            (read(), "not-granted"),
+            (with(read(), "item", json!({ "mark": "m" })), "granted"),
+            // The estate's word stands above the request's.
+            (with(read(), "item", json!({ "mark": "m", "tier": "other" })), "granted"),
+            (with(q("user:a", "store.list", "v/s/store"), "item", json!({})), "error"),
+            (with(read(), "item", json!({ "path": "x" })), "error"),
+        ],
+    );
+    // Nobody can say that an absent attribute differs: the deny is undecided, and refuses.
+    check(
+        "[[attach]]\npolicy = ['differ', 'read']\nto = 'user:a'\nat = 'v'\n",
+        &[(read(), "denied")],
+    );
+    let team = "[[attach]]\npolicy = 'team'\nto = ['user:a', 'group:g', 'user:b']\nat = 'v'\n[policy.also]\n";
+    check(
+        team,
+        &[
+            (read(), "granted"),
+            // A group's members have no team in common that anybody knows of.
+            (q("group:g", "file.read", "v/s/store/x"), "not-granted"),
+            (
+                with(q("group:g", "file.read", "v/s/store/x"), "context", json!({ "yes": true })),
+                "granted",
+            ),
+        ],
+    );
+    let heads = "[[attach]]\npolicy = 'heads'\nto = 'user:a'\nat = 'v'\n";
+    check(
+        heads,
+        &[
+            (read(), "not-granted"),
+            (with(read(), "context", json!({ "dev": null })), "granted"),
+            (with(read(), "context", json!({ "dev": { "os": null } })), "granted"),
+            (with(read(), "context", json!({ "dev": { "kind": "x" } })), "not-granted"),
+        ],
+    );
+}
+
+#[test]
+fn identities_are_targets() {
+    check(
+        "",
+        &[
+            (q("user:a", "user.view", "v/s/a"), "granted"),
+            (q("user:b", "user.view", "v/s/a"), "not-granted"),
+            // The pattern `{principal.name}` names a path of one segment, the group's too; but it allows
+            // only to view users.
+            (q("group:g", "group.view", "v/s/g"), "not-granted"),
+            (q("user:a", "group.view", "v/s/a"), "error"),
+            (q("user:a", "user.view", "v/s/a/x"), "error"),
+        ],
+    );
+}
+
+#[test]
+fn ceilings_bound_each_by_itself() {
+    let read = || q("user:b", "file.read", "v/s/store/x");
+    check(
+        "",
+        &[
+            (with(read(), "under", json!("session")), "granted"),
+            // `under` starts at the root of all paths, so `v/s/store/**` is meant whole.
+            (
+                with(q("user:b", "file.read", "v/s/sealed/x"), "under", json!("session")),
+                "over-ceiling",
+            ),
+            (with(read(), "under", json!(["session", "list"])), "over-ceiling"),
+            // No allow statement at all: whatever is not denied passes.
+            (with(read(), "under", json!("none")), "granted"),
+            (with(q("user:b", "file.read", "v/s/store/shut"), "under", json!("none")), "denied"),
+        ],
+    );
+    check("[policy.empty]\n", &[(with(read(), "under", json!("empty")), "error")]);
+    let relative = "[policy.c]\n[[policy.c.allow]]\ndo = '*'\non = 'store/**'\n[[ceiling]]\npolicy = 'c'\nover = ['v/s']\n";
+    check(
+        relative,
+        &[
+            (read(), "granted"),
+            (q("user:b", "file.read", "v/s/sealed/x"), "over-ceiling"),
+            (q("user:b", "store.survey", "v"), "granted"),
+        ],
+    );
+}

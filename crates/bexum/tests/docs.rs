@@ -1,0 +1,84 @@
+//! Every console block of the README and of `docs/` is run, and must print what is written there.
+//!
+//! `BEXUM_DOCS=overwrite cargo test -p bexum docs` writes what is printed now, for a person to read
+//! before committing it.
+
+use std::path::{Path, PathBuf};
+
+use crate::support::{Folder, command, finish};
+
+/// Pages with console blocks, below the root of the repository.
+const PAGES: [&str; 3] = ["README.md", "docs/language.md", "docs/decisions.md"];
+
+#[test]
+fn console_blocks_print_what_they_say() {
+    let overwrite = std::env::var("BEXUM_DOCS").is_ok_and(|value| value == "overwrite");
+    for page in PAGES {
+        let path = root().join(page);
+        let text = std::fs::read_to_string(&path).unwrap_or_else(|e| panic!("{page}: {e}"));
+        let (said, blocks) = rerun(&text);
+        assert!(blocks > 0, "{page} has console blocks");
+        if overwrite {
+            std::fs::write(&path, said).expect("the page");
+        } else {
+            assert_eq!(text, said, "{page} says something else than the program");
+        }
+    }
+}
+
+/// The page with every console block as it comes out now, and how many there are.
+fn rerun(text: &str) -> (String, usize) {
+    let folder = Folder::demo();
+    let mut out = String::new();
+    let mut blocks = 0;
+    let mut lines = text.lines();
+    while let Some(line) = lines.next() {
+        out.push_str(line);
+        out.push('\n');
+        if line != "```console" {
+            continue;
+        }
+        blocks += 1;
+        for inner in lines.by_ref() {
+            if inner == "```" {
+                out.push_str("```\n");
+                break;
+            }
+            let Some(typed) = inner.strip_prefix("$ bexum ") else { continue };
+            let run = finish(command().args(words(typed)).current_dir(folder.path()), b"");
+            out.push_str(&format!("{inner}\n{}{}", run.out, run.err));
+        }
+    }
+    (out, blocks)
+}
+
+/// Words as a shell splits them: single quotes keep what is in them together.
+fn words(typed: &str) -> Vec<String> {
+    let mut words = vec![String::new()];
+    let mut quoted = false;
+    for c in typed.chars() {
+        match c {
+            '\'' => quoted = !quoted,
+            ' ' if !quoted => words.push(String::new()),
+            c => words.last_mut().expect("never empty").push(c),
+        }
+    }
+    words
+}
+
+#[test]
+fn pictures_are_linked() {
+    let folder = root().join("docs/screenshots");
+    let readme = std::fs::read_to_string(root().join("README.md")).expect("README.md");
+    for entry in std::fs::read_dir(folder).expect("docs/screenshots") {
+        let name = entry.expect("an entry").file_name().into_string().expect("a name");
+        assert!(
+            readme.contains(&format!("docs/screenshots/{name}")),
+            "{name} is linked from the README"
+        );
+    }
+}
+
+fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
