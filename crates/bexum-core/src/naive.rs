@@ -5,21 +5,21 @@
 //! stay strings, every rule of sections 3 to 6 is written a second time. It takes only
 //! declarations that [build](crate::Estate::build) without a fault.
 
+mod facts;
+mod paths;
+mod requests;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use crate::attribute::Value;
-use crate::condition::ast::{Expression, Operand, Operator, Path, Root};
-use crate::condition::eval::Fact;
+use crate::condition::ast::Expression;
 use crate::condition::parser;
 use crate::decision::Reason;
 use crate::declaration::{Declarations, Element, Named, WindowWritten};
-use crate::origin::Written;
 use crate::pattern::action::ActionPattern;
-use crate::pattern::path::{BraceRoot, Part, PathPattern, Segment};
+use crate::pattern::path::PathPattern;
 use crate::policy::Effect;
-use crate::principal::Join;
 use crate::request::Request;
-use crate::scope::ScopeType;
 use crate::time::Time;
 use crate::truth::Truth;
 
@@ -106,7 +106,7 @@ impl<'d> Naive<'d> {
         let at = request.time;
         let who = request.who.as_ref();
         let groups = self.groups(request);
-        let active = self.active_roles(request, &groups);
+        let active = self.roles_held(request, &groups);
         let taken = request.take_up.as_deref().and_then(|role| role.strip_prefix("role:"));
 
         if let Some(name) = who.strip_prefix("user:")
@@ -191,107 +191,6 @@ impl<'d> Naive<'d> {
         Some(Reason::Granted)
     }
 
-    // Section 5: which requests are errors.
-
-    fn check(&self, request: &Request<'_>) -> Option<()> {
-        let d = self.declared;
-        let (word, name) = request.who.split_once(':')?;
-        let known = match word {
-            "user" => d.users.iter().any(|u| u.name.value == name),
-            "group" => d.groups.iter().any(|g| g.name.value == name),
-            "role" => d.roles.iter().any(|r| r.name.value == name),
-            "resource" => {
-                let scope = self.scope(name)?;
-                scope.body.scope_type == ScopeType::Resource
-            }
-            _ => false,
-        };
-        let role = |name: &str| d.roles.iter().any(|r| format!("role:{}", r.name.value) == name);
-        let group = |name: &str| d.groups.iter().any(|g| format!("group:{}", g.name.value) == name);
-        let sound = known
-            && request.take_up.as_deref().is_none_or(role)
-            && request.also.iter().all(|name| group(name))
-            && request
-                .under
-                .iter()
-                .all(|name| self.statements.get(name.as_ref()).is_some_and(|all| !all.is_empty()))
-            && self.applies(&request.does, &request.on)?;
-        let item = request.item.iter().flatten().all(|(name, _)| {
-            !crate::attribute::is_reserved(name.split('.').next().unwrap_or_default())
-        });
-        let is_item = self.scope(&request.on).is_none() && self.identity(&request.on).is_none();
-        (sound && item && (request.item.is_none() || is_item)).then_some(())
-    }
-
-    fn applies(&self, action: &str, path: &str) -> Option<bool> {
-        let (kind_name, verb) = action.split_once('.')?;
-        let kind = self.kind(kind_name)?;
-        if !kind.body.verbs.iter().any(|(_, v)| v.value == verb) {
-            return None;
-        }
-        let among = |list: &[Written<String>], name: &str| list.iter().any(|n| n.value == name);
-        let wide = among(&kind.body.account_wide, verb);
-        let parent = among(&kind.body.on_parent, verb);
-        let plain = !wide && !parent;
-        if let Some((word, _)) = self.identity(path) {
-            return Some(plain && kind_name == word);
-        }
-        if let Some(scope) = self.scope(path) {
-            return Some(match scope.body.scope_type {
-                ScopeType::Account => (plain && kind_name == "account") || wide || parent,
-                ScopeType::Subscription => (plain && kind_name == "subscription") || parent,
-                ScopeType::Resource | ScopeType::Namespace => {
-                    let own = scope_kind(scope);
-                    let held = self.kind(own).is_some_and(|own| {
-                        among(&own.body.holds, kind_name) || among(&own.body.items, kind_name)
-                    });
-                    (plain && kind_name == own) || (parent && held)
-                }
-            });
-        }
-        let bad = path.len() > 4096
-            || path.chars().any(char::is_control)
-            || path.contains(['*', '{', '}'])
-            || path.split('/').any(|s| s.is_empty() || s == "." || s == "..");
-        if bad {
-            return None;
-        }
-        let above: Vec<&str> = prefixes(path).collect();
-        if above.iter().any(|path| self.identity(path).is_some()) {
-            return None;
-        }
-        let nearest = above.iter().rev().find_map(|path| self.scope(path))?;
-        if !matches!(nearest.body.scope_type, ScopeType::Resource | ScopeType::Namespace) {
-            return None;
-        }
-        let own = self.kind(scope_kind(nearest));
-        Some(plain && own.is_some_and(|own| among(&own.body.items, kind_name)))
-    }
-
-    fn kind(&self, name: &str) -> Option<&Named<crate::declaration::Kind>> {
-        self.declared.kinds.iter().find(|kind| kind.name.value == name)
-    }
-
-    fn scope(&self, path: &str) -> Option<&Named<crate::declaration::Scope>> {
-        self.declared.scopes.iter().find(|scope| scope.name.value == path)
-    }
-
-    /// The word and name of the identity that is the target at `path`.
-    fn identity(&self, path: &str) -> Option<(&'static str, &str)> {
-        let (home, name) = path.rsplit_once('/')?;
-        let d = self.declared;
-        let at =
-            |written: &Option<Written<String>>| written.as_ref().is_some_and(|h| h.value == home);
-        if let Some(user) = d.users.iter().find(|u| u.name.value == name && at(&u.body.home)) {
-            return Some(("user", &user.name.value));
-        }
-        if let Some(group) = d.groups.iter().find(|g| g.name.value == name && at(&g.body.home)) {
-            return Some(("group", &group.name.value));
-        }
-        let role = d.roles.iter().find(|r| r.name.value == name && at(&r.body.home))?;
-        Some(("role", &role.name.value))
-    }
-
     // Section 6: groups and roles.
 
     fn groups(&self, request: &Request<'_>) -> BTreeSet<String> {
@@ -330,7 +229,7 @@ impl<'d> Naive<'d> {
         }
     }
 
-    fn active_roles(&self, request: &Request<'_>, groups: &BTreeSet<String>) -> BTreeSet<String> {
+    fn roles_held(&self, request: &Request<'_>, groups: &BTreeSet<String>) -> BTreeSet<String> {
         let start = request.who.strip_prefix("role:").map(str::to_owned).into_iter().collect();
         let holds = |name: &str| {
             name == request.who || name.strip_prefix("group:").is_some_and(|g| groups.contains(g))
@@ -436,265 +335,6 @@ impl<'d> Naive<'d> {
             |excludes| statement.actions.iter().any(|p| p.excludes == excludes && p.names(&action));
         named(false) && !named(true)
     }
-
-    // Section 3: paths.
-
-    fn path_matches(&self, pattern: &PathPattern<String>, anchor: &str, case: &Case<'_>) -> Truth {
-        let mut path = case.request.on.as_ref();
-        if !pattern.absolute && !anchor.is_empty() {
-            path = path.strip_prefix(anchor).unwrap_or(path).trim_start_matches('/');
-        }
-        let names: Vec<&str> = if path.is_empty() { Vec::new() } else { path.split('/').collect() };
-        self.segments_match(&pattern.segments, &names, case)
-    }
-
-    fn segments_match(&self, wanted: &[Segment<String>], names: &[&str], case: &Case<'_>) -> Truth {
-        let Some((first, rest)) = wanted.split_first() else {
-            return Truth::from(names.is_empty());
-        };
-        if matches!(first, Segment::Rest) {
-            let skips = 0..=names.len();
-            let best = skips.map(|skip| self.segments_match(rest, &names[skip..], case)).max();
-            return best.unwrap_or(Truth::False);
-        }
-        let Some((name, others)) = names.split_first() else { return Truth::False };
-        let here = match first {
-            Segment::Literal(text) => Truth::from(**text == **name),
-            Segment::Any | Segment::Rest => Truth::True,
-            Segment::Mixed(parts) => self.parts_match(parts, name, case),
-        };
-        if here == Truth::False {
-            return here;
-        }
-        here.min(self.segments_match(rest, others, case))
-    }
-
-    fn parts_match(&self, parts: &[Part<String>], name: &str, case: &Case<'_>) -> Truth {
-        let Some((first, rest)) = parts.split_first() else { return Truth::from(name.is_empty()) };
-        let after = |text: &str| {
-            name.strip_prefix(text).map_or(Truth::False, |left| self.parts_match(rest, left, case))
-        };
-        let anything = || {
-            let starts = (0..=name.len()).filter(|at| name.is_char_boundary(*at));
-            let best = starts.map(|at| self.parts_match(rest, &name[at..], case)).max();
-            best.unwrap_or(Truth::False)
-        };
-        match first {
-            Part::Text(text) => after(text),
-            Part::Star => anything(),
-            Part::Brace(brace) => {
-                let root = match brace.root {
-                    BraceRoot::Principal => Root::Principal,
-                    BraceRoot::Context => Root::Context,
-                };
-                let alternatives = match self.look_up(root, &brace.attribute, case) {
-                    Seen::Absent => Vec::new(),
-                    Seen::Unknown => vec![None],
-                    Seen::There(Value::List(items)) => items.iter().map(spell).collect(),
-                    Seen::There(value) => vec![spell(&value)],
-                };
-                let truths = alternatives.into_iter().map(|alternative| match alternative {
-                    Some(text) => after(&text),
-                    None => anything().min(Truth::Undecided),
-                });
-                truths.max().unwrap_or(Truth::False)
-            }
-        }
-    }
-
-    // Section 4: conditions.
-
-    fn eval(&self, expression: &Expression, case: &Case<'_>) -> Truth {
-        let look_up = |path: &Path| self.look_up(path.root, &path.name, case);
-        match expression {
-            Expression::And(parts) => {
-                parts.iter().map(|part| self.eval(part, case)).min().unwrap_or(Truth::True)
-            }
-            Expression::Or(parts) => {
-                parts.iter().map(|part| self.eval(part, case)).max().unwrap_or(Truth::False)
-            }
-            Expression::Not(inner) => self.eval(inner, case).negate(),
-            Expression::Constant(constant) => Truth::from(*constant),
-            Expression::Bare(path) => match look_up(path) {
-                Seen::Absent => Truth::False,
-                Seen::There(Value::Boolean(b)) => Truth::from(b),
-                _ => Truth::Undecided,
-            },
-            Expression::Has(path) => match look_up(path) {
-                Seen::There(_) => Truth::True,
-                _ if self.has_below(path, case) => Truth::True,
-                Seen::Unknown => Truth::Undecided,
-                Seen::Absent => Truth::False,
-            },
-            Expression::Compare(left, operator, right) => {
-                let operand = |operand: &Operand| match operand {
-                    Operand::Path(path) => look_up(path),
-                    Operand::Literal(value, _) => Seen::There(value.clone()),
-                };
-                match (operand(left), operand(right)) {
-                    (Seen::Absent, _) | (_, Seen::Absent) if *operator == Operator::NotEqual => {
-                        Truth::Undecided
-                    }
-                    (Seen::Absent, _) | (_, Seen::Absent) => Truth::False,
-                    (Seen::There(a), Seen::There(b)) => {
-                        crate::condition::compare_values(&Fact::of(&a), *operator, &Fact::of(&b))
-                    }
-                    _ => Truth::Undecided,
-                }
-            }
-        }
-    }
-
-    fn look_up(&self, root: Root, name: &str, case: &Case<'_>) -> Seen {
-        let request = case.request;
-        match root {
-            Root::Context if name == "time" => Seen::There(Value::Time(request.time)),
-            Root::Context => {
-                for (given, value) in &request.context {
-                    match value {
-                        Some(value) if given == name => return Seen::There(value.clone()),
-                        None if reaches_name(given, name) => return Seen::Absent,
-                        _ => {}
-                    }
-                }
-                Seen::Unknown
-            }
-            Root::Principal => self.principal_attribute(name, case),
-            Root::Resource => self.resource_attribute(name, request),
-        }
-    }
-
-    fn has_below(&self, path: &Path, case: &Case<'_>) -> bool {
-        let head = format!("{}.", path.name);
-        let below = |list: &[(Written<String>, Value)]| {
-            list.iter().any(|(name, _)| name.value.starts_with(&head))
-        };
-        let up = |at: &str| {
-            let mut chain: Vec<&str> = prefixes(at).collect();
-            chain.push(at);
-            chain.iter().any(|p| self.scope(p).is_some_and(|s| below(&s.body.attributes)))
-        };
-        let request = case.request;
-        match path.root {
-            Root::Context => request
-                .context
-                .iter()
-                .any(|(name, value)| value.is_some() && name.starts_with(&head)),
-            Root::Principal => match request.who.split_once(':') {
-                Some(("user", name)) => self
-                    .declared
-                    .users
-                    .iter()
-                    .any(|u| u.name.value == name && below(&u.body.attributes)),
-                Some(("resource", at)) => up(at),
-                _ => false,
-            },
-            Root::Resource => {
-                let identity = self.identity_attributes(&request.on).is_some_and(below);
-                let item = request.item.iter().flatten().any(|(name, _)| name.starts_with(&head));
-                identity || up(&request.on) || item
-            }
-        }
-    }
-
-    fn principal_attribute(&self, name: &str, case: &Case<'_>) -> Seen {
-        let Some((word, bare)) = case.request.who.split_once(':') else { return Seen::Absent };
-        match (name, word) {
-            ("id", _) => Seen::text(case.request.who.as_ref()),
-            ("type", _) => Seen::text(word),
-            ("name", _) => Seen::text(bare),
-            ("groups", _) => Seen::names(case.groups.iter().cloned()),
-            ("roles", _) => Seen::names(case.roles.iter().cloned()),
-            (_, "group" | "role") => Seen::Unknown,
-            ("manager", "resource") => Seen::Absent,
-            (_, "resource") => Seen::or_absent(self.inherited(bare, name)),
-            _ => {
-                let user = self.declared.users.iter().find(|user| user.name.value == bare);
-                let Some(user) = user else { return Seen::Absent };
-                if name == "manager" {
-                    return user
-                        .body
-                        .manager
-                        .as_ref()
-                        .map_or(Seen::Absent, |m| Seen::text(&*m.value));
-                }
-                Seen::or_absent(own(&user.body.attributes, name))
-            }
-        }
-    }
-
-    fn resource_attribute(&self, name: &str, request: &Request<'_>) -> Seen {
-        let on = request.on.as_ref();
-        let d = self.declared;
-        let identity = self.identity(on);
-        let group = identity
-            .filter(|(word, _)| *word == "group")
-            .and_then(|(_, bare)| d.groups.iter().find(|group| group.name.value == bare));
-        let user = identity
-            .filter(|(word, _)| *word == "user")
-            .and_then(|(_, bare)| d.users.iter().find(|user| user.name.value == bare));
-        match name {
-            "path" => Seen::text(on),
-            "name" => Seen::text(on.rsplit('/').next().unwrap_or(on)),
-            "account" => Seen::text(on.split('/').next().unwrap_or(on)),
-            "kind" => match (identity, self.scope(on)) {
-                (Some((word, _)), _) => Seen::text(word),
-                (None, Some(scope)) => match scope.body.scope_type {
-                    ScopeType::Account | ScopeType::Subscription => {
-                        Seen::text(scope.body.scope_type.word())
-                    }
-                    _ => Seen::text(scope_kind(scope)),
-                },
-                (None, None) => Seen::text(request.does.split('.').next().unwrap_or_default()),
-            },
-            "owners" => match group.and_then(|group| group.body.owners.as_ref()) {
-                Some(owners) => Seen::names(owners.iter().map(|owner| owner.value.clone())),
-                None => Seen::Absent,
-            },
-            "members" => match group.and_then(|group| group.body.members.as_ref()) {
-                Some(members) => {
-                    let inside = members.iter().filter(|e| open(&e.window, request.time));
-                    Seen::names(inside.map(|e| e.who.value.clone()))
-                }
-                None => Seen::Absent,
-            },
-            "join" => match group {
-                Some(group) => Seen::text(match group.body.join {
-                    Some(Join::Open) => "open",
-                    Some(Join::Approval) => "approval",
-                    Some(Join::Closed) | None => "closed",
-                }),
-                None => Seen::Absent,
-            },
-            "manager" => match user.and_then(|user| user.body.manager.as_ref()) {
-                Some(manager) => Seen::text(&*manager.value),
-                None => Seen::Absent,
-            },
-            _ => {
-                let identity = self.identity_attributes(on).and_then(|list| own(list, name));
-                let item = request.item.iter().flatten();
-                let of_item =
-                    || item.clone().find(|(n, _)| n == name).map(|(_, value)| value.clone());
-                Seen::or_absent(identity.or_else(|| self.inherited(on, name)).or_else(of_item))
-            }
-        }
-    }
-
-    fn identity_attributes(&self, path: &str) -> Option<&[(Written<String>, Value)]> {
-        let d = self.declared;
-        Some(match self.identity(path)? {
-            ("user", name) => &d.users.iter().find(|u| u.name.value == name)?.body.attributes,
-            ("group", name) => &d.groups.iter().find(|g| g.name.value == name)?.body.attributes,
-            (_, name) => &d.roles.iter().find(|r| r.name.value == name)?.body.attributes,
-        })
-    }
-
-    /// The nearest value at `path` or a scope above it.
-    fn inherited(&self, path: &str, name: &str) -> Option<Value> {
-        let mut chain: Vec<&str> = prefixes(path).collect();
-        chain.push(path);
-        chain.iter().rev().find_map(|at| own(&self.scope(at)?.body.attributes, name))
-    }
 }
 
 fn lay_out(statement: &crate::declaration::Statement) -> Statement<'_> {
@@ -722,30 +362,11 @@ fn reaches(scope: &str, on: &str) -> bool {
     scope.is_empty() || on == scope || prefixes(on).any(|above| above == scope)
 }
 
-/// Whether `given` is `name` or a table that holds it.
-fn reaches_name(given: &str, name: &str) -> bool {
-    name.strip_prefix(given).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
-}
-
-fn scope_kind(scope: &Named<crate::declaration::Scope>) -> &str {
-    scope.body.kind.as_ref().map_or("namespace", |kind| &kind.value)
-}
-
-fn own(list: &[(Written<String>, Value)], name: &str) -> Option<Value> {
-    list.iter().find(|(known, _)| known.value == name).map(|(_, value)| value.clone())
-}
-
 fn open(window: &WindowWritten, at: Time) -> bool {
     window.from.as_ref().is_none_or(|from| from.value <= at)
         && window.until.as_ref().is_none_or(|until| at < until.value)
 }
 
-/// How a value stands in a segment, if it can.
-fn spell(value: &Value) -> Option<String> {
-    match value {
-        Value::Text(text) => (!text.is_empty() && !text.contains('/')).then(|| text.to_string()),
-        Value::Integer(n) => Some(n.to_string()),
-        Value::Boolean(b) => Some(b.to_string()),
-        Value::Time(_) | Value::List(_) => None,
-    }
+fn scope_kind(scope: &Named<crate::declaration::Scope>) -> &str {
+    scope.body.kind.as_ref().map_or("namespace", |kind| &kind.value)
 }
