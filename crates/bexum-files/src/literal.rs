@@ -7,7 +7,8 @@ use std::ops::Range;
 pub(crate) fn locate(raw: &str, start: usize, end: usize) -> Range<usize> {
     let multi_line = raw.starts_with("\"\"\"") || raw.starts_with("'''");
     let quotes = if multi_line { 3 } else { 1 };
-    if raw.len() < quotes * 2 {
+    let is_cut = raw.len() < quotes * 2 || !raw.is_char_boundary(raw.len() - quotes);
+    if is_cut {
         return 0..raw.len();
     }
     let escapes = raw.starts_with('"');
@@ -27,18 +28,24 @@ pub(crate) fn locate(raw: &str, start: usize, end: usize) -> Range<usize> {
         if decoded >= end && first.is_some() {
             break;
         }
-        let Some(c) = raw[at..].chars().next() else { break };
+        // A wrong escape may claim part of a character.
+        let Some(c) = raw.get(at..).and_then(|left| left.chars().next()) else {
+            at += 1;
+            continue;
+        };
         if !escapes || c != '\\' {
             decoded += c.len_utf8();
             at += c.len_utf8();
             continue;
         }
         let (length, stands_for) = escape(&raw[at..close]);
-        at += length;
+        at = (at + length).min(close);
         decoded += stands_for;
     }
-    let first = first.unwrap_or(at.min(close));
-    first..at.min(close).max(first + usize::from(first < close))
+    let border = |at: usize| (0..=at.min(close)).rev().find(|at| raw.is_char_boundary(*at));
+    let first = border(first.unwrap_or(at)).unwrap_or(0);
+    let next = raw[first..close].chars().next().map_or(0, char::len_utf8);
+    first..border(at).unwrap_or(0).max(first + next)
 }
 
 /// The bytes that an escape takes, and the bytes that it stands for.
@@ -57,7 +64,8 @@ fn escape(text: &str) -> (usize, usize) {
                 text[1..].len() - text[1..].trim_start_matches([' ', '\t', '\r', '\n']).len();
             (1 + blank, 0)
         }
-        _ => (2, 1),
+        // A quote or a letter; of a file that is being reported, perhaps anything.
+        _ => (1 + text[1..].chars().next().map_or(0, char::len_utf8), 1),
     }
 }
 
@@ -86,7 +94,19 @@ mod tests {
 
     #[test]
     fn never_outside() {
-        for raw in ["", "'", "''", "\"\"", "\"\"\"\"\"\"", "\"\\", "\"\\u00", "12"] {
+        for raw in [
+            "\"\\é\"",
+            "\"\\u00é\"",
+            "\"é",
+            "",
+            "'",
+            "''",
+            "\"\"",
+            "\"\"\"\"\"\"",
+            "\"\\",
+            "\"\\u00",
+            "12",
+        ] {
             for (start, end) in [(0, 0), (0, 9), (5, 9)] {
                 let found = locate(raw, start, end);
                 assert!(found.start <= found.end && found.end <= raw.len(), "{raw} {found:?}");

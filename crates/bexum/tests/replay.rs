@@ -100,6 +100,17 @@ fn what_the_format_refuses() {
         replay(&[], format!("{{\"id\":\"kept\",{base},\"context\":{{\"a\":\"\\ud800\"}}}}"));
     assert_eq!(lines[0]["id"], "kept", "a lone surrogate does not hide the id");
     assert!(lines[0]["error"].is_string());
+    for (line, id) in [
+        (r#"{"who": Infinity, "id": "q7"}"#, json!("q7")),
+        (r#"{"a": {"id": 1}, "b": "id", "id" : 8, }"#, json!(8)),
+        (r#"{"id": nope}"#, json!(1)),
+        (r#"{"a\"id": "#, json!(1)),
+        ("\"", json!(1)),
+    ] {
+        let (_, lines, _) = replay(&[], line);
+        assert_eq!(lines[0]["id"], id, "{line}");
+        assert!(lines[0]["error"].is_string());
+    }
     for broken in ["[]", "7", "\"x\"", "{", "{}", "null", "\u{feff}{}", "{\"who\":1}"] {
         let (_, lines, _) = replay(&[], broken);
         assert!(lines[0]["error"].is_string(), "{broken}");

@@ -188,7 +188,8 @@ fn progress() -> ProgressBar {
 impl std::fmt::Display for Tally {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let total: u64 = self.reasons.iter().sum::<u64>() + self.errors;
-        write!(f, "{total} requests:")?;
+        let requests = if total == 1 { "request" } else { "requests" };
+        write!(f, "{total} {requests}:")?;
         for reason in Reason::ALL.into_iter().rev() {
             write!(f, " {} {reason},", self.reasons[reason as usize])?;
         }

@@ -1,7 +1,6 @@
 //! A request as JSON (spec section 5).
 
 use std::borrow::Cow;
-use std::collections::HashMap;
 
 use bexum_core::attribute::Value;
 use bexum_core::limits::ATTRIBUTE_DEPTH;
@@ -56,10 +55,47 @@ fn line_id(value: &Json<'_>) -> Option<LineId> {
     }
 }
 
-/// The `id` of a line that is JSON but for a lone surrogate in some other string.
+/// The `id` of a line that is no JSON, if it has one in its usual place: whoever sent the line can
+/// tell better from it which one it was.
 fn id_of_broken(line: &str) -> Option<LineId> {
-    let raw: HashMap<&str, &serde_json::value::RawValue> = serde_json::from_str(line).ok()?;
-    line_id(&Json::parse(raw.get("id")?.get()).ok()?)
+    let bytes = line.as_bytes();
+    let (mut depth, mut at) = (0, 0);
+    while at < bytes.len() {
+        match bytes[at] {
+            b'{' | b'[' => depth += 1,
+            b'}' | b']' => depth -= 1,
+            b'"' => {
+                let end = string_end(bytes, at)?;
+                let after = line[end..].trim_start();
+                if depth == 1
+                    && &line[at..end] == "\"id\""
+                    && let Some(value) = after.strip_prefix(':')
+                {
+                    let mut values =
+                        serde_json::Deserializer::from_str(value).into_iter::<Json<'_>>();
+                    return line_id(&values.next()?.ok()?);
+                }
+                at = end;
+                continue;
+            }
+            _ => {}
+        }
+        at += 1;
+    }
+    None
+}
+
+/// One past the closing quote of the string that opens at `start`.
+fn string_end(bytes: &[u8], start: usize) -> Option<usize> {
+    let mut at = start + 1;
+    while at < bytes.len() {
+        match bytes[at] {
+            b'\\' => at += 2,
+            b'"' => return Some(at + 1),
+            _ => at += 1,
+        }
+    }
+    None
 }
 
 const FIELDS: [&str; 9] = ["who", "does", "on", "as", "also", "under", "context", "item", "id"];
