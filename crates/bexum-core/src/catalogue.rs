@@ -242,6 +242,16 @@ impl Catalogue {
         (0..self.actions.len()).map(ActionId::new)
     }
 
+    /// The id of an action's position in [`Catalogue::actions`].
+    ///
+    /// # Panics
+    /// When there is no such position.
+    #[must_use]
+    pub fn action_at(&self, position: usize) -> ActionId {
+        assert!(position < self.actions.len(), "position {position} is no action's");
+        ActionId::new(position)
+    }
+
     /// The actions that apply to a target of this class (spec section 5).
     #[must_use]
     pub fn applicable(&self, class: TargetClass) -> &ActionSet {

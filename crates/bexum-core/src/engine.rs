@@ -8,10 +8,12 @@ mod closure;
 mod evaluate;
 mod facts;
 mod index;
+mod sets;
 mod sink;
 
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{Scene, Source};
 pub use index::Index;
+pub use sets::Cells;
 pub use sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};

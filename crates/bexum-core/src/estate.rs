@@ -41,6 +41,8 @@ pub struct Estate {
     pub ceilings: Vec<Ceiling>,
     /// The names of all attributes that it gives or asks about.
     pub attribute_names: AttributeNames,
+    /// The most segments of any path pattern.
+    pub(crate) longest_pattern: usize,
     pub(crate) identities_at: FxHashMap<Box<str>, Principal>,
     pub(crate) user_ids: FxHashMap<Box<str>, UserId>,
     pub(crate) group_ids: FxHashMap<Box<str>, GroupId>,

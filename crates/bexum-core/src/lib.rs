@@ -26,6 +26,7 @@ pub mod origin;
 pub mod pattern;
 pub mod policy;
 pub mod principal;
+pub mod reach;
 pub mod request;
 pub mod scope;
 pub mod time;

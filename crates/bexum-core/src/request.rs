@@ -139,7 +139,7 @@ impl RequestFault {
 }
 
 /// What a path leads to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Place {
     /// A declared scope.
     Scope(ScopeId),
@@ -158,6 +158,8 @@ pub struct Target<'a> {
     pub segments: Vec<&'a str>,
     /// What it leads to.
     pub place: Place,
+    /// Whether it stands for any item of its scope: then its own path and name are unknown.
+    pub is_sample: bool,
 }
 
 impl Target<'_> {
@@ -345,7 +347,12 @@ fn heads(name: &str) -> impl Iterator<Item = &str> {
 /// # Errors
 /// [`RequestFault::Path`] and [`RequestFault::Nowhere`].
 pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, RequestFault> {
-    let target = |place| Target { path, segments: path.split('/').collect::<Vec<_>>(), place };
+    let target = |place| Target {
+        path,
+        segments: path.split('/').collect::<Vec<_>>(),
+        place,
+        is_sample: false,
+    };
     if let Some(id) = estate.scopes.find(path) {
         return Ok(target(Place::Scope(id)));
     }

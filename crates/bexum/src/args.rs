@@ -45,6 +45,7 @@ pub(crate) enum Format {
 pub(crate) enum Command {
     Ask(Ask),
     Replay(Replay),
+    Reach(Reach),
     Show(Show),
     Demo(Demo),
     Init(Init),
@@ -74,6 +75,19 @@ pub(crate) struct Ask {
     pub(crate) action: String,
     /// On what: a path
     pub(crate) path: String,
+    #[command(flatten)]
+    pub(crate) circumstances: Circumstances,
+    /// An attribute of the item itself
+    #[arg(long, value_name = "KEY=VALUE")]
+    pub(crate) item: Vec<String>,
+    /// How to write the answer
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+}
+
+/// Everything of a request but who, what and where.
+#[derive(Clone, Debug, Default, ClapArgs)]
+pub(crate) struct Circumstances {
     /// A role to take up
     #[arg(long = "as", value_name = "ROLE")]
     pub(crate) take_up: Option<String>,
@@ -89,15 +103,9 @@ pub(crate) struct Ask {
     /// Circumstances as a JSON object, from a file or `-` for standard input
     #[arg(long, value_name = "FILE")]
     pub(crate) context_from: Option<PathBuf>,
-    /// An attribute of the item itself
-    #[arg(long, value_name = "KEY=VALUE")]
-    pub(crate) item: Vec<String>,
     /// The moment of the request instead of now: 2026-03-01T08:00:00Z
     #[arg(long, value_name = "TIME")]
     pub(crate) at_time: Option<String>,
-    /// How to write the answer
-    #[arg(long, value_enum, default_value_t = Format::Text)]
-    pub(crate) format: Format,
 }
 
 const ASK_EXAMPLES: &str = "\
@@ -135,6 +143,72 @@ const REPLAY_EXAMPLES: &str = "\
 Examples:
   bexum replay requests.ndjson > answers.ndjson
   echo '{\"who\":\"user:ines\",\"does\":\"store.list\",\"on\":\"veyra/survey/spectra\"}' | bexum replay --why";
+
+/// See effective access: all that somebody can do, everybody who can do something
+///
+/// With WHO: everything that this principal can do, over the tree of scopes; several, or --beside,
+/// stand side by side. With --at alone: who can do what there. With --do or --level: who can do
+/// that, and where. Each cell is allowed, denied, or depends on circumstances that are not given.
+#[derive(Debug, ClapArgs)]
+#[command(after_help = REACH_EXAMPLES)]
+pub(crate) struct Reach {
+    /// Whose access: user:NAME, group:NAME, role:NAME or resource:PATH; several stand side by side
+    pub(crate) who: Vec<String>,
+    /// One more column, the first principal in other circumstances: '--also group:crew', or with a
+    /// principal of its own: 'user:sol --context mfa=true'
+    #[arg(long, value_name = "OPTIONS", requires = "who", allow_hyphen_values = true)]
+    pub(crate) beside: Vec<String>,
+    /// Only here and below; without WHO, --do and --level: who can do what at this path
+    #[arg(long = "at", value_name = "PATH")]
+    pub(crate) path: Option<String>,
+    /// Who can do this, and where: an action or a pattern of actions, as in `do`
+    #[arg(long = "do", value_name = "ACTION", conflicts_with = "who")]
+    pub(crate) action: Vec<String>,
+    /// Who can do anything of this level, and where
+    #[arg(long, value_name = "LEVEL", conflicts_with_all = ["who", "action"])]
+    pub(crate) level: Option<String>,
+    /// Only what this principal would see: where it can do anything of level observe
+    #[arg(long, requires = "who")]
+    pub(crate) sees: bool,
+    /// Name the actions instead of counting them
+    #[arg(long)]
+    pub(crate) full: bool,
+    /// Name every route by which an action is held
+    #[arg(long)]
+    pub(crate) sources: bool,
+    #[command(flatten)]
+    pub(crate) circumstances: Circumstances,
+    /// How to write it
+    #[arg(long, value_enum, default_value_t = ReachFormat::Text)]
+    pub(crate) format: ReachFormat,
+}
+
+/// How to write effective access.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ReachFormat {
+    /// For people
+    Text,
+    /// For machines, in a versioned shape
+    Json,
+    /// A row for each principal, scope and action, with outcome and source
+    Csv,
+    /// A page by itself, with a heat map and a search
+    Html,
+    /// The heat map alone
+    Svg,
+}
+
+const REACH_EXAMPLES: &str = "\
+Examples:
+  bexum reach user:lin
+  bexum reach user:lin --at veyra/survey/reduction --full --sources
+  bexum reach user:sol --beside '--also group:nightly-crew'
+  bexum reach user:ines user:rafi
+  bexum reach user:juno --sees
+  bexum reach --at veyra/core/vault/dish-keys
+  bexum reach --do recording.erase
+  bexum reach --level govern --format csv
+  bexum reach user:lin --format html > lin.html";
 
 /// Show what is in the estate, or one thing of it
 #[derive(Debug, ClapArgs)]

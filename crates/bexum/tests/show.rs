@@ -27,7 +27,7 @@ fn the_overview_has_every_list() {
     let text = show(&[]);
     for heading in [
         "scopes (26)",
-        "catalogue (15)",
+        "catalogue (16)",
         "users (15)",
         "groups (11)",
         "roles (3)",

@@ -119,6 +119,27 @@ impl Table {
         &self.attached[start..start + length]
     }
 
+    /// Every attachment in it.
+    pub(crate) fn attached(&self) -> &[Attached] {
+        &self.attached
+    }
+
+    /// The policies attached at a scope or above it, and the ceilings over them or everything,
+    /// each with the scope that its patterns start at.
+    pub(crate) fn policies_above(
+        &self,
+        index: &Index<'_>,
+        scope: ScopeId,
+    ) -> Vec<(PolicyId, Option<ScopeId>)> {
+        let everywhere = self.ceilings_over(None).iter().map(|entry| (entry.policy, None));
+        let chain = index.estate.scopes.chain(scope).flat_map(|at| {
+            let attached = self.attached_at(at).iter().map(|entry| entry.policy);
+            let ceilings = self.ceilings_over(Some(at)).iter().map(|entry| entry.policy);
+            attached.chain(ceilings).map(move |policy| (policy, Some(at)))
+        });
+        everywhere.chain(chain).collect()
+    }
+
     /// The ceilings over exactly this scope, or those over everything.
     pub(crate) fn ceilings_over(&self, over: Option<ScopeId>) -> &[CeilingAt] {
         let start = self.ceilings.partition_point(|entry| entry.over < over);

@@ -126,7 +126,7 @@ impl<'e> Decider<'e> {
         made
     }
 
-    fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
+    pub(super) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
         let kept = self.role_closures.entry(role).or_default();
         if let Some(found) = kept.iter().find(|closure| closure.steady.holds(at)) {
             return Rc::clone(found);
@@ -233,15 +233,8 @@ impl<S: Sink> Walk<'_, S> {
 
     /// What a statement comes to; `None` when its `do` does not match.
     fn matches(&self, id: StatementId, anchor: usize) -> Option<Truth> {
-        let statement = self.scene.index.estate.statement(id);
-        if !statement.actions.contains(self.action) {
-            return None;
-        }
-        let on = statement.on.matches(&self.scene.query.target.segments, anchor, &self.scene);
-        Some(match &statement.when {
-            Some(when) if on != Truth::False => on.and(when.eval(&self.scene)),
-            _ => on,
-        })
+        let names = self.scene.index.estate.statement(id).actions.contains(self.action);
+        names.then(|| self.scene.truth(id, anchor))
     }
 
     /// Whether any ceiling in play bounds the request.

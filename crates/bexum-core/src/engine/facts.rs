@@ -6,7 +6,7 @@ use crate::attribute::Value;
 use crate::condition::Reference;
 use crate::condition::check::{PrincipalAttribute, ResourceAttribute};
 use crate::condition::eval::{Fact, Facts, ListFact, Scalar};
-use crate::id::{AttributeId, ScopeId};
+use crate::id::{AttributeId, ScopeId, StatementId};
 use crate::pattern::matching::Braces;
 use crate::pattern::path::Brace;
 use crate::principal::Principal;
@@ -62,6 +62,17 @@ impl<'s> Scene<'s> {
             }
             _ => Source::BuiltIn,
         })
+    }
+
+    /// What a statement's `on` and `when` come to, its patterns starting `anchor` segments down;
+    /// its `do` is not looked at.
+    pub(super) fn truth(&self, id: StatementId, anchor: usize) -> Truth {
+        let statement = self.index.estate.statement(id);
+        let on = statement.on.matches(&self.query.target.segments, anchor, self);
+        match &statement.when {
+            Some(when) if on != Truth::False => on.and(when.eval(self)),
+            _ => on,
+        }
     }
 
     /// The nearest value at a scope or above it.
@@ -142,6 +153,7 @@ impl<'s> Scene<'s> {
             _ => Fact::Absent,
         };
         match attribute {
+            R::Path | R::Name if target.is_sample => Fact::Unknown,
             R::Path => Fact::text(target.path),
             R::Name => Fact::text(target.segments.last().copied().unwrap_or_default()),
             R::Account => Fact::text(target.segments.first().copied().unwrap_or_default()),

@@ -65,7 +65,11 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> 
         faults.sort_by_key(|diagnostic| diagnostic.place);
         return Err(faults);
     }
+    let on = policies.statements.iter().map(|statement| &statement.on);
+    let patterns = on.flat_map(|on| on.plain.iter().chain(&on.excluded));
+    let longest_pattern = patterns.map(|pattern| pattern.segments.len()).max().unwrap_or(0);
     Ok(Estate {
+        longest_pattern,
         name: declared.name.as_str().into(),
         catalogue,
         scopes,

@@ -92,7 +92,11 @@ fn matches_rest<A>(tail: &[Segment<A>], path: &[&str], braces: &impl Braces<A>) 
     reached[path.len()]
 }
 
-fn matches_segment<A>(wanted: &Segment<A>, name: &str, braces: &impl Braces<A>) -> Truth {
+pub(super) fn matches_segment<A>(
+    wanted: &Segment<A>,
+    name: &str,
+    braces: &impl Braces<A>,
+) -> Truth {
     match wanted {
         Segment::Literal(text) => Truth::from(**text == *name),
         Segment::Any | Segment::Rest => Truth::True,

@@ -6,6 +6,7 @@
 pub mod action;
 pub mod matching;
 pub mod path;
+pub mod remainder;
 
 pub use path::{PathPattern, PathSet};
 

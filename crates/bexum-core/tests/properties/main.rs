@@ -4,3 +4,4 @@ mod conditions;
 mod decisions;
 mod estates;
 mod explanations;
+mod reach;

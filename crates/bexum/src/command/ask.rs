@@ -1,30 +1,25 @@
 //! `bexum ask`: one question, one answer, and why.
 
 use std::borrow::Cow;
-use std::io::Read as _;
 use std::path::Path;
 
 use anyhow::{Context as _, bail};
 use bexum_core::attribute::Value;
 use bexum_core::engine::{Decider, Index};
-use bexum_core::name::Grammar;
 use bexum_core::{Request, Trace, Verdict};
 
+use super::circumstances;
 use crate::args::{Ask, Format};
 use crate::exit::Exit;
 use crate::render::answer::Answer;
 use crate::stream;
-use crate::wire::json::Json;
-use crate::wire::{answer, request as wire};
+use crate::wire::answer;
 
 pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     let loaded = super::load(at)?;
     let estate = &loaded.estate;
     let request = build_request(&ask)?;
-    let query = request.resolve(estate).map_err(|fault| {
-        let hint = fault.hint(estate).map(|hint| format!("\n  help: {hint}"));
-        anyhow::anyhow!("{fault}{}", hint.unwrap_or_default())
-    })?;
+    let query = request.resolve(estate).map_err(|fault| super::with_hint(&fault, estate))?;
     let index = Index::new(estate);
     let mut decider = Decider::new(&index);
     let trace = Trace::of(&mut decider, &query);
@@ -46,42 +41,14 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
 }
 
 fn build_request(ask: &Ask) -> anyhow::Result<Request<'static>> {
-    let now = super::moment(ask.at_time.as_deref())?;
-    let mut request = Request::new(ask.who.clone(), ask.action.clone(), ask.path.clone(), now);
-    request.take_up = ask.take_up.clone().map(Cow::Owned);
-    request.also = ask.also.iter().cloned().map(Cow::Owned).collect();
-    request.under = ask.under.iter().cloned().map(Cow::Owned).collect();
-    let mut context: Vec<(String, Option<Value>)> = Vec::new();
-    if let Some(file) = &ask.context_from {
-        let text = read_all(file)?;
-        let name = file.display();
-        let json = Json::parse(&text).with_context(|| format!("`{name}` is no JSON"))?;
-        if let Some(key) = json.repeated_key() {
-            bail!("`{key}` stands twice in `{name}`");
-        }
-        let (flat, time) =
-            wire::read_context(json).map_err(|error| anyhow::anyhow!("{error} (in `{name}`)"))?;
-        context.extend(flat.into_iter().map(|(key, value)| (key.into_owned(), value)));
-        if let (Some(time), None) = (time, &ask.at_time) {
-            request.time = time;
-        }
-    }
-    for pair in &ask.context {
-        let (key, value) = read_pair("--context", pair)?;
-        if key == "time" {
-            bail!("the time of the request is given with `--at-time`");
-        }
-        if context.iter().any(|(known, _)| *known == key) {
-            bail!("`--context {key}` is given twice");
-        }
-        context.push((key, value));
-    }
-    check_tables(&context)?;
-    request.context = context.into_iter().map(|(key, value)| (key.into(), value)).collect();
+    let mut request = circumstances::request(&ask.circumstances)?;
+    request.who = ask.who.clone().into();
+    request.does = ask.action.clone().into();
+    request.on = ask.path.clone().into();
     if !ask.item.is_empty() {
         let mut item: Vec<(Cow<'static, str>, Value)> = Vec::new();
         for pair in &ask.item {
-            let (key, value) = read_pair("--item", pair)?;
+            let (key, value) = circumstances::read_pair("--item", pair)?;
             if item.iter().any(|(known, _)| *known == key) {
                 bail!("`--item {key}` is given twice");
             }
@@ -95,55 +62,4 @@ fn build_request(ask: &Ask) -> anyhow::Result<Request<'static>> {
         request.item = Some(item);
     }
     Ok(request)
-}
-
-/// A name cannot be both a value and the head of others: JSON could not say it either.
-fn check_tables(context: &[(String, Option<Value>)]) -> anyhow::Result<()> {
-    for (name, _) in context {
-        let below = |other: &str| {
-            other.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('.'))
-        };
-        if let Some((other, _)) = context.iter().find(|(other, _)| below(other)) {
-            bail!("`--context {name}` is given a value, and so is `{other}` below it");
-        }
-    }
-    Ok(())
-}
-
-/// `KEY=VALUE`: `true`, `false`, integers, JSON lists and JSON strings are what they look like,
-/// anything else is a string; nothing after the sign says that the attribute is absent.
-fn read_pair(option: &str, pair: &str) -> anyhow::Result<(String, Option<Value>)> {
-    let Some((key, written)) = pair.split_once('=') else {
-        bail!("`{option} {pair}` has no `=`: write KEY=VALUE");
-    };
-    if let Some(part) = key.split('.').find(|part| !Grammar::Attribute.accepts(part)) {
-        bail!("`{part}` in `{option} {pair}` is no attribute name: {}", Grammar::Attribute.rule());
-    }
-    if written.is_empty() {
-        return Ok((key.to_owned(), None));
-    }
-    let looks_like_json = written.starts_with(['[', '"', '{']);
-    let value = match Json::parse(written) {
-        Ok(Json::Null) => return Ok((key.to_owned(), None)),
-        Ok(Json::OtherNumber(_)) => {
-            bail!("`{option} {pair}`: a number is an integer within 64 bits")
-        }
-        Ok(json) => wire::attribute(json).map_err(|found| {
-            anyhow::anyhow!("`{option} {pair}`: an attribute cannot be {found}")
-        })?,
-        Err(error) if looks_like_json => {
-            bail!("`{option} {pair}` starts like JSON but is none: {error}")
-        }
-        Err(_) => Value::Text(written.into()),
-    };
-    Ok((key.to_owned(), Some(value)))
-}
-
-fn read_all(file: &Path) -> anyhow::Result<String> {
-    if file == Path::new("-") {
-        let mut text = String::new();
-        std::io::stdin().lock().read_to_string(&mut text).context("cannot read standard input")?;
-        return Ok(text);
-    }
-    std::fs::read_to_string(file).with_context(|| format!("cannot read `{}`", file.display()))
 }

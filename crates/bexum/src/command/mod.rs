@@ -1,16 +1,20 @@
 //! Subcommands: load, compute, hand to rendering.
 
 mod ask;
+mod circumstances;
 mod demo;
 mod init;
 mod manual;
+mod reach;
 mod replay;
 mod show;
+
+pub(crate) use reach::Column;
 
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
-use bexum_core::Time;
+use bexum_core::{Estate, RequestFault, Time};
 use bexum_files::Loaded;
 
 use crate::args::{Args, Command};
@@ -21,6 +25,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
     let at = args.estate.as_deref();
     match args.command {
         Command::Ask(ask) => ask::run(at, ask),
+        Command::Reach(reach) => reach::run(at, &reach),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),
         Command::Demo(demo) => demo::run(demo.dir),
@@ -56,5 +61,13 @@ fn moment(written: Option<&str>) -> anyhow::Result<Time> {
         Some(text) => Time::parse(text)
             .with_context(|| format!("`{text}` is no time: write one like `2026-03-01T08:00:00Z`")),
         None => Ok(Time(jiff::Timestamp::now().as_microsecond())),
+    }
+}
+
+/// A request's fault with what was probably meant.
+fn with_hint(fault: &RequestFault, estate: &Estate) -> anyhow::Error {
+    match fault.hint(estate) {
+        Some(hint) => anyhow::anyhow!("{fault}\n  help: {hint}"),
+        None => anyhow::anyhow!("{fault}"),
     }
 }

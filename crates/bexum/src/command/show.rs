@@ -121,10 +121,8 @@ impl View<'_> {
     }
 
     fn place(&self, path: &str) -> anyhow::Result<Report> {
-        let target = resolve_target(self.estate, path).map_err(|fault| {
-            let hint = fault.hint(self.estate).map(|hint| format!("\n  help: {hint}"));
-            anyhow::anyhow!("{fault}{}", hint.unwrap_or_default())
-        })?;
+        let target = resolve_target(self.estate, path)
+            .map_err(|fault| super::with_hint(&fault, self.estate))?;
         match target.place {
             Place::Scope(id) | Place::Item(id) => Ok(self.scope(id, &target)),
             Place::Identity(principal, _) => Ok(self.principal(principal)),

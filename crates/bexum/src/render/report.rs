@@ -32,7 +32,7 @@ impl Cell {
         text.map_or(Self::None, |text| Self::Text(text.into()))
     }
 
-    fn shown(&self) -> String {
+    pub(crate) fn shown(&self) -> String {
         match self {
             Self::Text(text) => safe(text),
             Self::List(items) => safe(&items.join(", ")),
@@ -149,7 +149,7 @@ impl Report {
     }
 }
 
-fn draw_fields(out: &mut String, fields: &[(&'static str, Cell)], indent: usize, width: usize) {
+fn draw_fields(out: &mut String, fields: &[(&str, Cell)], indent: usize, width: usize) {
     let widest = fields.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
     for (name, cell) in fields {
         if matches!(cell, Cell::None) {
@@ -175,7 +175,7 @@ fn draw_fields(out: &mut String, fields: &[(&'static str, Cell)], indent: usize,
 const WORD_KEPT: usize = 48;
 
 /// Where there is no room for a table: each row by itself, a line for each thing it says.
-fn stack_rows(out: &mut String, columns: &[&'static str], rows: &[Vec<Cell>], width: usize) {
+fn stack_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], width: usize) {
     for row in rows {
         let mut fields = columns.iter().copied().zip(row.iter().cloned());
         if let Some((_, head)) = fields.next() {
@@ -190,7 +190,8 @@ fn longest_word(text: &str) -> Option<usize> {
     text.split(' ').map(textwrap::core::display_width).max()
 }
 
-fn draw_rows(out: &mut String, columns: &[&'static str], rows: &[Vec<Cell>], width: usize) {
+/// Draws rows as a table, or, where there is no room for one, as a block each.
+pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], width: usize) {
     if rows.is_empty() {
         out.push_str(&paint(style::QUIET, "  none"));
         out.push('\n');

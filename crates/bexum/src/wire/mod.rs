@@ -3,4 +3,5 @@
 
 pub(crate) mod answer;
 pub(crate) mod json;
+pub(crate) mod reach;
 pub(crate) mod request;

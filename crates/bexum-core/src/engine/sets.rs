@@ -1,0 +1,249 @@
+//! All actions at once: what a principal can do on one target, as sets.
+//!
+//! The rules are those of [`evaluate`](super::evaluate), taken statement by statement instead of
+//! action by action: a statement is asked once per target, and its whole set of actions is granted
+//! or refused together.
+
+use std::rc::Rc;
+
+use super::closure::{Closure, Table};
+use super::evaluate::Decider;
+use super::facts::Scene;
+use super::index::Index;
+use crate::catalogue::ActionSet;
+use crate::id::{ActionId, GroupId, PolicyId, ScopeId, StatementId};
+use crate::policy::{Effect, Policy};
+use crate::principal::Principal;
+use crate::request::{Place, Query};
+use crate::time::Time;
+use crate::truth::Truth;
+
+/// What somebody can do on one target; what is in neither set is denied.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Cells {
+    /// Allowed for certain.
+    pub allow: ActionSet,
+    /// Denied as things are known, but allowed if all that is undecided came out in favour.
+    pub depends: ActionSet,
+}
+
+impl Cells {
+    /// Nothing at all, among `actions` many.
+    #[must_use]
+    pub fn nothing(actions: usize) -> Self {
+        let none = ActionSet::with_capacity(actions);
+        Self { allow: none.clone(), depends: none }
+    }
+}
+
+/// The same actions under both readings (see [`Reading`](crate::Reading)).
+struct Both {
+    strict: ActionSet,
+    hopeful: ActionSet,
+}
+
+impl<'e> Decider<'e> {
+    /// Who asks, and every policy that is attached to it at the query's scope or above, or bounds
+    /// it there, each with the scope that its patterns start at.
+    pub(crate) fn policies_in_play(
+        &mut self,
+        query: &Query<'_>,
+    ) -> (Rc<Closure<'e>>, Vec<(PolicyId, Option<ScopeId>)>) {
+        let closure = self.closure_of(query);
+        let scope = query.target.scope();
+        let mut policies = closure.table.policies_above(self.index, scope);
+        if let Some(role) = query.take_up {
+            let taken = self.role_closure(role, query.time);
+            policies.extend(taken.table.policies_above(self.index, scope));
+        }
+        policies.extend(query.under.iter().map(|policy| (*policy, None)));
+        policies.sort_unstable();
+        policies.dedup();
+        (closure, policies)
+    }
+
+    /// Whether any attachment of this principal, anywhere, allows any of `wanted`; a principal of
+    /// which this is false need not be asked about.
+    pub(crate) fn may_ever(
+        &mut self,
+        who: Principal,
+        also: &[GroupId],
+        at: Time,
+        wanted: &ActionSet,
+    ) -> bool {
+        let closure = Closure::new(self.index, who, also, at);
+        closure.table.attached().iter().any(|attached| {
+            !self.index.estate.policy(attached.policy).allowed_actions.is_disjoint(wanted)
+        })
+    }
+
+    /// What the query's principal can do on its target, of the actions in `mask` (which must
+    /// apply there); the query's own action is not looked at.
+    pub fn reach(&mut self, query: &Query<'_>, mask: &ActionSet) -> Cells {
+        let all = self.index.estate.catalogue.actions.len();
+        let closure = self.closure_of(query);
+        let disabled = match query.who {
+            Principal::User(id) => !self.index.estate.user(id).enabled,
+            _ => false,
+        };
+        let refused = query.take_up.is_some_and(|role| !closure.can_take_up(role));
+        let mut cells = Cells::nothing(all);
+        if disabled || refused {
+            return cells;
+        }
+        let taken = query.take_up.map(|role| self.role_closure(role, query.time));
+        let mut all_roles = closure.role_names.clone();
+        if let Some(taken) = &taken {
+            all_roles.extend(&taken.role_names);
+            all_roles.sort_unstable();
+            all_roles.dedup();
+        }
+        let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
+        let everyone = &self.index.everyone;
+        let allow_tables: Vec<&Table> = match &taken {
+            Some(taken) => vec![everyone, &taken.table],
+            None => vec![&closure.table],
+        };
+        let mut tables = vec![&closure.table];
+        tables.extend(taken.as_ref().map(|taken| &taken.table));
+        for (action, part) in parts(self.index, query, mask) {
+            let query = Query { action, ..query.clone() };
+            let scene =
+                Scene { index: self.index, query: &query, closure: &closure, roles: &all_roles };
+            let walk = Sets { scene, mask: &part };
+            let allow_scene = Scene { roles: allow_roles, ..scene };
+            let mut granted =
+                Sets { scene: allow_scene, mask: &part }.attached(Effect::Allow, &allow_tables);
+            if granted.hopeful.is_clear() {
+                continue;
+            }
+            // A deny counts when it is not false; hopefully, only when it is true.
+            let denied = walk.attached(Effect::Deny, &tables);
+            granted.strict.difference_with(&denied.hopeful);
+            granted.hopeful.difference_with(&denied.strict);
+            walk.bound(&tables, &mut granted);
+            granted.hopeful.difference_with(&granted.strict);
+            cells.allow.union_with(&granted.strict);
+            cells.depends.union_with(&granted.hopeful);
+        }
+        cells
+    }
+}
+
+/// The mask, cut so that `resource.kind` is the same for all actions of a part: for an item it is
+/// the kind in the action asked.
+fn parts(index: &Index<'_>, query: &Query<'_>, mask: &ActionSet) -> Vec<(ActionId, ActionSet)> {
+    let catalogue = &index.estate.catalogue;
+    let mut parts: Vec<(ActionId, ActionSet)> = Vec::new();
+    for i in mask.ones() {
+        let kind = catalogue.actions[i].kind;
+        let whole = !matches!(query.target.place, Place::Item(_));
+        let same =
+            parts.iter_mut().find(|(first, _)| whole || catalogue.action(*first).kind == kind);
+        match same {
+            Some((_, set)) => set.insert(i),
+            None => {
+                let mut set = ActionSet::with_capacity(catalogue.actions.len());
+                set.insert(i);
+                parts.push((ActionId::new(i), set));
+            }
+        }
+    }
+    parts
+}
+
+struct Sets<'s> {
+    scene: Scene<'s>,
+    mask: &'s ActionSet,
+}
+
+impl Sets<'_> {
+    fn none(&self) -> Both {
+        let none = ActionSet::with_capacity(self.scene.index.estate.catalogue.actions.len());
+        Both { strict: none.clone(), hopeful: none }
+    }
+
+    /// The actions of statements in play: `strict` of those that are true, `hopeful` of those that
+    /// are not false.
+    fn attached(&self, effect: Effect, tables: &[&Table]) -> Both {
+        let estate = self.scene.index.estate;
+        let mut both = self.none();
+        for scope in estate.scopes.chain(self.scene.query.target.scope()) {
+            let anchor = estate.scope(scope).depth as usize;
+            for table in tables {
+                for attached in table.attached_at(scope) {
+                    if attached.window.holds(self.scene.query.time) {
+                        self.add(effect, attached.policy, anchor, &mut both);
+                    }
+                }
+            }
+            if effect == Effect::Allow && estate.scope(scope).sealed {
+                break;
+            }
+        }
+        both
+    }
+
+    fn add(&self, effect: Effect, policy: PolicyId, anchor: usize, both: &mut Both) {
+        let policy: &Policy = self.scene.index.estate.policy(policy);
+        let (actions, statements) = match effect {
+            Effect::Allow => (&policy.allowed_actions, &policy.allows),
+            Effect::Deny => (&policy.denied_actions, &policy.denies),
+        };
+        if actions.is_disjoint(self.mask) {
+            return;
+        }
+        for &id in statements {
+            self.add_statement(id, anchor, both);
+        }
+    }
+
+    fn add_statement(&self, id: StatementId, anchor: usize, both: &mut Both) {
+        let actions = &self.scene.index.estate.statement(id).actions;
+        // What is certain already need not be asked again.
+        if actions.intersection(self.mask).all(|action| both.strict.contains(action)) {
+            return;
+        }
+        let truth = self.scene.truth(id, anchor);
+        let mut here = actions.clone();
+        here.intersect_with(self.mask);
+        if truth == Truth::True {
+            both.strict.union_with(&here);
+        }
+        if truth != Truth::False {
+            both.hopeful.union_with(&here);
+        }
+    }
+
+    /// Takes away what ceilings in play do not let through (spec section 6).
+    fn bound(&self, tables: &[&Table], granted: &mut Both) {
+        let query = self.scene.query;
+        let estate = self.scene.index.estate;
+        for &policy in &query.under {
+            self.pass(policy, 0, granted);
+        }
+        let chain = estate.scopes.chain(query.target.scope()).map(Some);
+        for over in std::iter::once(None).chain(chain) {
+            let anchor = over.map_or(0, |scope| estate.scope(scope).depth as usize);
+            // One that stands in both tables passes the same twice.
+            for entry in tables.iter().flat_map(|table| table.ceilings_over(over)) {
+                if entry.window.holds(query.time) {
+                    self.pass(entry.policy, anchor, granted);
+                }
+            }
+        }
+    }
+
+    fn pass(&self, policy: PolicyId, anchor: usize, granted: &mut Both) {
+        let mut denied = self.none();
+        self.add(Effect::Deny, policy, anchor, &mut denied);
+        granted.strict.difference_with(&denied.hopeful);
+        granted.hopeful.difference_with(&denied.strict);
+        if !self.scene.index.estate.policy(policy).allows.is_empty() {
+            let mut allowed = self.none();
+            self.add(Effect::Allow, policy, anchor, &mut allowed);
+            granted.strict.intersect_with(&allowed.strict);
+            granted.hopeful.intersect_with(&allowed.hopeful);
+        }
+    }
+}

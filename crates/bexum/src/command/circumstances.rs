@@ -1,0 +1,102 @@
+//! Circumstances as typed: `--as`, `--also`, `--under`, `--context`, `--at-time`.
+
+use std::borrow::Cow;
+use std::io::Read as _;
+use std::path::Path;
+
+use anyhow::{Context as _, bail};
+use bexum_core::Request;
+use bexum_core::attribute::Value;
+use bexum_core::name::Grammar;
+
+use crate::args::Circumstances;
+use crate::wire::json::Json;
+use crate::wire::request as wire;
+
+/// A request in these circumstances that does not yet say who, what and where.
+pub(super) fn request(typed: &Circumstances) -> anyhow::Result<Request<'static>> {
+    let now = super::moment(typed.at_time.as_deref())?;
+    let mut request = Request::new("", "", "", now);
+    request.take_up = typed.take_up.clone().map(Cow::Owned);
+    request.also = typed.also.iter().cloned().map(Cow::Owned).collect();
+    request.under = typed.under.iter().cloned().map(Cow::Owned).collect();
+    let mut context: Vec<(String, Option<Value>)> = Vec::new();
+    if let Some(file) = &typed.context_from {
+        let text = read_all(file)?;
+        let name = file.display();
+        let json = Json::parse(&text).with_context(|| format!("`{name}` is no JSON"))?;
+        if let Some(key) = json.repeated_key() {
+            bail!("`{key}` stands twice in `{name}`");
+        }
+        let (flat, time) =
+            wire::read_context(json).map_err(|error| anyhow::anyhow!("{error} (in `{name}`)"))?;
+        context.extend(flat.into_iter().map(|(key, value)| (key.into_owned(), value)));
+        if let (Some(time), None) = (time, &typed.at_time) {
+            request.time = time;
+        }
+    }
+    for pair in &typed.context {
+        let (key, value) = read_pair("--context", pair)?;
+        if key == "time" {
+            bail!("the time of the request is given with `--at-time`");
+        }
+        if context.iter().any(|(known, _)| *known == key) {
+            bail!("`--context {key}` is given twice");
+        }
+        context.push((key, value));
+    }
+    check_tables(&context)?;
+    request.context = context.into_iter().map(|(key, value)| (key.into(), value)).collect();
+    Ok(request)
+}
+
+/// A name cannot be both a value and the head of others: JSON could not say it either.
+fn check_tables(context: &[(String, Option<Value>)]) -> anyhow::Result<()> {
+    for (name, _) in context {
+        let below = |other: &str| {
+            other.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('.'))
+        };
+        if let Some((other, _)) = context.iter().find(|(other, _)| below(other)) {
+            bail!("`--context {name}` is given a value, and so is `{other}` below it");
+        }
+    }
+    Ok(())
+}
+
+/// `KEY=VALUE`: `true`, `false`, integers, JSON lists and JSON strings are what they look like,
+/// anything else is a string; nothing after the sign says that the attribute is absent.
+pub(super) fn read_pair(option: &str, pair: &str) -> anyhow::Result<(String, Option<Value>)> {
+    let Some((key, written)) = pair.split_once('=') else {
+        bail!("`{option} {pair}` has no `=`: write KEY=VALUE");
+    };
+    if let Some(part) = key.split('.').find(|part| !Grammar::Attribute.accepts(part)) {
+        bail!("`{part}` in `{option} {pair}` is no attribute name: {}", Grammar::Attribute.rule());
+    }
+    if written.is_empty() {
+        return Ok((key.to_owned(), None));
+    }
+    let looks_like_json = written.starts_with(['[', '"', '{']);
+    let value = match Json::parse(written) {
+        Ok(Json::Null) => return Ok((key.to_owned(), None)),
+        Ok(Json::OtherNumber(_)) => {
+            bail!("`{option} {pair}`: a number is an integer within 64 bits")
+        }
+        Ok(json) => wire::attribute(json).map_err(|found| {
+            anyhow::anyhow!("`{option} {pair}`: an attribute cannot be {found}")
+        })?,
+        Err(error) if looks_like_json => {
+            bail!("`{option} {pair}` starts like JSON but is none: {error}")
+        }
+        Err(_) => Value::Text(written.into()),
+    };
+    Ok((key.to_owned(), Some(value)))
+}
+
+fn read_all(file: &Path) -> anyhow::Result<String> {
+    if file == Path::new("-") {
+        let mut text = String::new();
+        std::io::stdin().lock().read_to_string(&mut text).context("cannot read standard input")?;
+        return Ok(text);
+    }
+    std::fs::read_to_string(file).with_context(|| format!("cannot read `{}`", file.display()))
+}

@@ -1,0 +1,536 @@
+//! Effective access as a grid: rows of places or people, cells for each level, ready to be drawn as
+//! text, as a page, or as a picture.
+
+use bexum_core::catalogue::{ActionSet, Level};
+use bexum_core::engine::{Cells, Decider, Index};
+use bexum_core::id::ActionId;
+use bexum_core::principal::Principal;
+use bexum_core::reach::{self, Row, Spot, SpotSort, Viewpoint};
+
+use super::report::{Cell, draw_rows};
+use super::style::{self, paint, safe};
+use super::{fold, words};
+use crate::command::Column;
+
+/// Most names of a group of people that are shown.
+const NAMES: usize = 6;
+
+/// What is drawn.
+#[derive(Debug)]
+pub(crate) struct Grid {
+    pub(crate) title: String,
+    /// What the rows are: `where` or `who`.
+    pub(crate) head: &'static str,
+    /// The names of the viewpoints; one where nothing is compared.
+    pub(crate) columns: Vec<String>,
+    pub(crate) rows: Vec<GridRow>,
+    pub(crate) notes: Vec<Note>,
+    /// Whether actions are named instead of counted.
+    pub(crate) full: bool,
+}
+
+/// A row: a place or people, and what can be done.
+#[derive(Debug)]
+pub(crate) struct GridRow {
+    pub(crate) depth: usize,
+    pub(crate) label: String,
+    /// The whole path, or everybody's names.
+    pub(crate) title: String,
+    /// How many rows below say the same and are not shown.
+    pub(crate) same_below: usize,
+    /// How many beside it say the same and are not shown.
+    pub(crate) alike: usize,
+    /// For each viewpoint, the four levels.
+    pub(crate) cells: Vec<[LevelCell; 4]>,
+    /// Whether the viewpoints differ here.
+    pub(crate) differs: bool,
+    /// Where each action comes from, a line each.
+    pub(crate) sources: Vec<String>,
+}
+
+/// The actions of one level in one row.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub(crate) struct LevelCell {
+    pub(crate) allow: Vec<String>,
+    pub(crate) depends: Vec<String>,
+    pub(crate) total: usize,
+}
+
+/// What cells that depend wait for.
+#[derive(Debug, PartialEq)]
+pub(crate) struct Note {
+    pub(crate) doubt: reach::Doubt,
+    pub(crate) actions: Vec<String>,
+    pub(crate) places: Vec<String>,
+}
+
+impl GridRow {
+    /// A row that only names what the rows below it are about.
+    fn heading(label: &str) -> Self {
+        Self {
+            depth: 0,
+            label: label.to_owned(),
+            title: label.to_owned(),
+            same_below: 0,
+            alike: 0,
+            cells: vec![Default::default()],
+            differs: false,
+            sources: Vec::new(),
+        }
+    }
+}
+
+impl LevelCell {
+    /// `3/3`, `1/2 +1?`, `–` for nothing, empty where no action applies.
+    pub(crate) fn short(&self) -> String {
+        if self.total == 0 {
+            return String::new();
+        }
+        let depends = match self.depends.len() {
+            0 => String::new(),
+            n => format!("+{n}?"),
+        };
+        match (self.allow.len(), depends.is_empty()) {
+            (0, true) => "–".to_owned(),
+            (0, false) => format!("{depends} of {}", self.total),
+            (n, true) => format!("{n}/{}", self.total),
+            (n, false) => format!("{n}/{} {depends}", self.total),
+        }
+    }
+
+    /// Every action, those that depend with a question mark.
+    pub(crate) fn long(&self) -> String {
+        let depends = self.depends.iter().map(|name| format!("{name}?"));
+        let all: Vec<String> = self.allow.iter().cloned().chain(depends).collect();
+        if all.is_empty() && self.total > 0 { "–".to_owned() } else { all.join(", ") }
+    }
+}
+
+/// Makes grids.
+pub(crate) struct Sketch<'e> {
+    pub(crate) index: &'e Index<'e>,
+    pub(crate) full: bool,
+    pub(crate) sources: bool,
+}
+
+impl Sketch<'_> {
+    /// Everything that the columns' principals can do; what is the same below is folded.
+    pub(crate) fn by_principal(&self, title: String, columns: &[Column], rows: &[Row]) -> Grid {
+        let estate = self.index.estate;
+        let mut grid = self.grid(title, "where", columns.iter().map(|c| c.name.clone()).collect());
+        let mut decider = Decider::new(self.index);
+        for folded in fold::fold(estate, rows) {
+            let row = &rows[folded.row];
+            let mut sources = Vec::new();
+            for (column, cells) in columns.iter().zip(&row.cells) {
+                self.note(&mut decider, &mut grid.notes, &column.viewpoint, &row.spot, cells);
+                if self.sources {
+                    sources.extend(self.sources(&mut decider, &column.viewpoint, &row.spot, cells));
+                }
+            }
+            grid.rows.push(GridRow {
+                same_below: folded.same_below,
+                alike: folded.alike,
+                sources,
+                ..self.row(&row.spot, &row.cells)
+            });
+        }
+        // A part of the tree starts at the margin, under its whole path.
+        let least = grid.rows.iter().map(|row| row.depth).min().unwrap_or(0);
+        if let Some(first) = grid.rows.first_mut() {
+            first.label = first.title.clone();
+        }
+        grid.rows.iter_mut().for_each(|row| row.depth -= least);
+        grid
+    }
+
+    /// Who can do what at some places: people with the same access together.
+    pub(crate) fn by_place(
+        &self,
+        title: String,
+        anybody: &Viewpoint,
+        places: &[(Spot, Vec<(Cells, Vec<Principal>)>)],
+    ) -> Grid {
+        let mut grid = self.grid(title, "who", vec![String::new()]);
+        let mut decider = Decider::new(self.index);
+        for (spot, groups) in places {
+            if places.len() > 1 {
+                grid.rows.push(GridRow::heading(&spot.shown));
+            }
+            for (i, (cells, who)) in groups.iter().enumerate() {
+                let first = anybody.seen_by(who[0]);
+                self.note(&mut decider, &mut grid.notes, &first, spot, cells);
+                let mut sources = Vec::new();
+                if self.sources {
+                    for who in who.iter().take(NAMES) {
+                        let viewpoint = anybody.seen_by(*who);
+                        let id = self.index.estate.principal_id(*who);
+                        let own = self.sources(&mut decider, &viewpoint, spot, cells);
+                        sources.extend(own.into_iter().map(|source| format!("{id}: {source}")));
+                    }
+                }
+                let none = cells.allow.is_clear() && cells.depends.is_clear();
+                let others = if none && i > 0 { "all others: " } else { "" };
+                let row = self.row(spot, std::slice::from_ref(cells));
+                grid.rows.push(GridRow {
+                    label: format!("{others}{}", self.names(who, NAMES)),
+                    title: self.names(who, usize::MAX),
+                    depth: usize::from(places.len() > 1),
+                    sources,
+                    ..row
+                });
+            }
+        }
+        grid
+    }
+
+    /// Who can do some actions, and where.
+    pub(crate) fn by_action(
+        &self,
+        title: String,
+        anybody: &Viewpoint,
+        found: &[(Principal, Vec<Row>)],
+        wanted: &ActionSet,
+    ) -> Grid {
+        let estate = self.index.estate;
+        let mut grid = self.grid(title, "who and where", vec![String::new()]);
+        let mut decider = Decider::new(self.index);
+        for (who, rows) in self.together(found) {
+            let viewpoint = anybody.seen_by(who[0]);
+            grid.rows.push(GridRow {
+                title: self.names(&who, usize::MAX),
+                ..GridRow::heading(&self.names(&who, NAMES))
+            });
+            for folded in fold::fold(estate, rows) {
+                let row = &rows[folded.row];
+                self.note(&mut decider, &mut grid.notes, &viewpoint, &row.spot, &row.cells[0]);
+                let sources = if self.sources {
+                    self.sources(&mut decider, &viewpoint, &row.spot, &row.cells[0])
+                } else {
+                    Vec::new()
+                };
+                grid.rows.push(GridRow {
+                    label: row.spot.shown.clone(),
+                    depth: 1,
+                    same_below: folded.same_below,
+                    alike: folded.alike,
+                    sources,
+                    ..self.row_of(&row.spot, &row.cells, Some(wanted))
+                });
+            }
+        }
+        grid
+    }
+
+    /// Principals that can do the same at the same places stand together, save where each one's
+    /// own routes are asked for.
+    fn together<'f>(&self, found: &'f [(Principal, Vec<Row>)]) -> Vec<(Vec<Principal>, &'f [Row])> {
+        let mut groups: Vec<(Vec<Principal>, &[Row])> = Vec::new();
+        for (who, rows) in found {
+            match groups.iter_mut().find(|(_, known)| !self.sources && *known == rows.as_slice()) {
+                Some((together, _)) => together.push(*who),
+                None => groups.push((vec![*who], rows)),
+            }
+        }
+        groups
+    }
+
+    fn grid(&self, title: String, head: &'static str, columns: Vec<String>) -> Grid {
+        Grid { title, head, columns, rows: Vec::new(), notes: Vec::new(), full: self.full }
+    }
+
+    fn row(&self, spot: &Spot, cells: &[Cells]) -> GridRow {
+        self.row_of(spot, cells, None)
+    }
+
+    /// A row; of the actions that apply there, only those in `wanted`.
+    fn row_of(&self, spot: &Spot, cells: &[Cells], wanted: Option<&ActionSet>) -> GridRow {
+        let estate = self.index.estate;
+        let mut applicable = spot.applicable(estate).clone();
+        if let Some(wanted) = wanted {
+            applicable.intersect_with(wanted);
+        }
+        let actions = &estate.catalogue.actions;
+        let level_cell = |cells: &Cells, level: Level| {
+            let of_level = |set: &ActionSet| -> Vec<String> {
+                let named = set.ones().map(|i| &actions[i]).filter(|action| action.level == level);
+                named.map(|action| action.name.to_string()).collect()
+            };
+            LevelCell {
+                allow: of_level(&cells.allow),
+                depends: of_level(&cells.depends),
+                total: of_level(&applicable).len(),
+            }
+        };
+        let path = &spot.shown;
+        let scope = &estate.scope(spot.scope()).path;
+        let label = match spot.sort {
+            SpotSort::Scope | SpotSort::Identity => {
+                path.rsplit('/').next().unwrap_or(path).to_owned()
+            }
+            SpotSort::Items => "**".to_owned(),
+            SpotSort::Pattern => path.get(scope.len() + 1..).unwrap_or(path).to_owned(),
+        };
+        GridRow {
+            depth: spot.depth(estate),
+            label,
+            title: path.clone(),
+            same_below: 0,
+            alike: 0,
+            cells: cells
+                .iter()
+                .map(|cells| Level::ALL.map(|level| level_cell(cells, level)))
+                .collect(),
+            differs: cells.windows(2).any(|pair| pair[0] != pair[1]),
+            sources: Vec::new(),
+        }
+    }
+
+    fn names(&self, who: &[Principal], most: usize) -> String {
+        let names = who.iter().take(most).map(|who| self.index.estate.principal_id(*who));
+        let names: Vec<String> = names.collect();
+        match who.len().saturating_sub(most) {
+            0 => names.join(", "),
+            more => format!("{} and {more} more", names.join(", ")),
+        }
+    }
+
+    /// Adds what the cells that depend wait for to the notes.
+    fn note(
+        &self,
+        decider: &mut Decider<'_>,
+        notes: &mut Vec<Note>,
+        viewpoint: &Viewpoint,
+        spot: &Spot,
+        cells: &Cells,
+    ) {
+        for (i, action) in
+            cells.depends.ones().map(|i| (i, &self.index.estate.catalogue.actions[i]))
+        {
+            let doubt = reach::doubt(decider, &viewpoint.query(spot, action_id(self.index, i)));
+            let name = action.name.to_string();
+            let known = notes.iter().position(|note| note.doubt == doubt);
+            let note = match known {
+                Some(at) => &mut notes[at],
+                None => {
+                    notes.push(Note { doubt, actions: Vec::new(), places: Vec::new() });
+                    notes.last_mut().expect("one was added")
+                }
+            };
+            if !note.actions.contains(&name) {
+                note.actions.push(name);
+            }
+            if !note.places.contains(&spot.shown) {
+                note.places.push(spot.shown.clone());
+            }
+        }
+    }
+
+    /// Every route by which each allowed action is held; actions with the same routes together.
+    fn sources(
+        &self,
+        decider: &mut Decider<'_>,
+        viewpoint: &Viewpoint,
+        spot: &Spot,
+        cells: &Cells,
+    ) -> Vec<String> {
+        let mut groups: Vec<(Vec<String>, Vec<String>)> = Vec::new();
+        for i in cells.allow.ones() {
+            let query = viewpoint.query(spot, action_id(self.index, i));
+            let routes = routes(decider, &query);
+            let name = self.index.estate.catalogue.actions[i].name.to_string();
+            match groups.iter_mut().find(|(_, known)| *known == routes) {
+                Some((actions, _)) => actions.push(name),
+                None => groups.push((vec![name], routes)),
+            }
+        }
+        groups
+            .into_iter()
+            .map(|(actions, routes)| format!("{} ← {}", actions.join(", "), routes.join("; and ")))
+            .collect()
+    }
+}
+
+/// Every route by which an allowed query is granted, in words.
+pub(crate) fn routes(decider: &mut Decider<'_>, query: &bexum_core::Query<'_>) -> Vec<String> {
+    let estate = decider.index.estate;
+    let grants = reach::sources(decider, query);
+    let told = grants.iter().map(|grant| {
+        format!(
+            "{} to {} at {}",
+            estate.statement_label(grant.statement),
+            words::subject(estate, grant.subject),
+            estate.scope(grant.scope).path,
+        )
+    });
+    told.collect()
+}
+
+/// The id of a position in the catalogue.
+pub(crate) fn action_id(index: &Index<'_>, position: usize) -> ActionId {
+    index.estate.catalogue.action_at(position)
+}
+
+impl Grid {
+    /// For a terminal.
+    pub(crate) fn text(&self, width: usize) -> String {
+        let mut out = format!("{}\n\n", paint(style::HEADING, &safe(&self.title)));
+        let is_long = self.full || self.rows.iter().any(|row| !row.sources.is_empty());
+        if self.rows.is_empty() {
+            out.push_str("nothing\n");
+        } else if self.columns.len() > 1 {
+            self.side_by_side(&mut out, width);
+        } else if is_long {
+            self.long(&mut out, width);
+        } else {
+            self.compact(&mut out, width);
+        }
+        self.draw_notes(&mut out, width);
+        out
+    }
+
+    fn node(row: &GridRow) -> Cell {
+        Cell::Node { depth: row.depth, name: row.label.clone(), path: row.title.clone() }
+    }
+
+    /// A row that says for how many others the one above it stands, if it does.
+    fn same(row: &GridRow, columns: usize) -> Option<Vec<Cell>> {
+        let (depth, name) = match (row.same_below, row.alike) {
+            (0, 0) => return None,
+            (0, alike) => (row.depth, format!("… {alike} like it")),
+            (below, _) => (row.depth + 1, format!("… {below} below: the same")),
+        };
+        let mut cells = vec![Cell::None; columns];
+        cells[0] = Cell::Node { depth, name, path: String::new() };
+        Some(cells)
+    }
+
+    fn compact(&self, out: &mut String, width: usize) {
+        let columns = [self.head, "observe", "operate", "alter", "govern"];
+        let mut rows = Vec::new();
+        for row in &self.rows {
+            let mut cells = vec![Self::node(row)];
+            cells.extend(row.cells[0].iter().map(|cell| Cell::text(cell.short())));
+            rows.push(cells);
+            rows.extend(Self::same(row, columns.len()));
+        }
+        draw_rows(out, &columns, &rows, width);
+    }
+
+    /// The first viewpoint as counts, the others as what they have more, less, or in doubt.
+    fn side_by_side(&self, out: &mut String, width: usize) {
+        let mut columns = vec![self.head];
+        columns.extend(self.columns.iter().map(String::as_str));
+        let mut rows = Vec::new();
+        for row in &self.rows {
+            let mut cells = vec![Self::node(row), Cell::text(summary(&row.cells[0], self.full))];
+            cells.extend(
+                row.cells[1..].iter().map(|other| Cell::text(difference(&row.cells[0], other))),
+            );
+            rows.push(cells);
+            rows.extend(Self::same(row, columns.len()));
+        }
+        draw_rows(out, &columns, &rows, width);
+        let differing = self.rows.iter().filter(|row| row.differs).count();
+        out.push_str(&paint(
+            style::QUIET,
+            &format!(
+                "  {} of {} rows differ; + more, − less, ? depends\n",
+                differing,
+                self.rows.len()
+            ),
+        ));
+    }
+
+    fn long(&self, out: &mut String, width: usize) {
+        for row in &self.rows {
+            out.push_str(&format!("{}\n", paint(style::NAME, &safe(&row.title))));
+            for (level, cell) in Level::ALL.into_iter().zip(&row.cells[0]) {
+                if cell.total > 0 {
+                    let text = if self.full { cell.long() } else { cell.short() };
+                    let level = paint(style::QUIET, &format!("{:<8}", level.word()));
+                    wrap(out, &format!("  {level} "), 11, &text, width);
+                }
+            }
+            for source in &row.sources {
+                wrap(out, "    ", 8, source, width);
+            }
+            if let Some(same) = Self::same(row, 1) {
+                out.push_str(&format!("  {}\n", same[0].shown().trim_start()));
+            }
+        }
+    }
+
+    fn draw_notes(&self, out: &mut String, width: usize) {
+        if self.notes.is_empty() {
+            return;
+        }
+        out.push_str(&format!("\n{}\n", paint(style::HEADING, "what depends, and on what")));
+        for note in &self.notes {
+            wrap(out, "  ", 4, &note.told(), width);
+        }
+    }
+}
+
+impl Note {
+    /// The note in a sentence.
+    pub(crate) fn told(&self) -> String {
+        let conditions: Vec<String> =
+            self.doubt.conditions.iter().map(|text| format!("`{}`", safe(text))).collect();
+        let needs = match (self.doubt.attributes.is_empty(), conditions.is_empty()) {
+            (false, false) => {
+                format!("{}, in {}", self.doubt.attributes.join(", "), conditions.join(" and "))
+            }
+            (false, true) => format!("{}, in its paths", self.doubt.attributes.join(", ")),
+            (true, false) => format!("{}, whose types do not meet", conditions.join(" and ")),
+            (true, true) => "something undecided".to_owned(),
+        };
+        let more = self.places.len().saturating_sub(1);
+        let places = match more {
+            0 => self.places.join(""),
+            n => format!("{} and {n} more", self.places[0]),
+        };
+        format!("{} at {places}: on {needs}", self.actions.join(", "))
+    }
+}
+
+fn wrap(out: &mut String, first: &str, rest: usize, text: &str, width: usize) {
+    let rest = " ".repeat(rest);
+    let options = textwrap::Options::new(width)
+        .initial_indent(first)
+        .subsequent_indent(&rest)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .break_words(false);
+    for line in textwrap::wrap(&safe(text), options) {
+        out.push_str(line.trim_end());
+        out.push('\n');
+    }
+}
+
+/// `observe 3/3 operate –`
+fn summary(cells: &[LevelCell; 4], full: bool) -> String {
+    let has_any = |cell: &LevelCell| !cell.allow.is_empty() || !cell.depends.is_empty();
+    let levels = Level::ALL.into_iter().zip(cells).filter(|(_, cell)| has_any(cell));
+    let told = levels
+        .map(|(level, cell)| format!("{level} {}", if full { cell.long() } else { cell.short() }));
+    let told: Vec<String> = told.collect();
+    if told.is_empty() { "–".to_owned() } else { told.join(", ") }
+}
+
+/// What the other has more, less, or in doubt.
+fn difference(first: &[LevelCell; 4], other: &[LevelCell; 4]) -> String {
+    let all = |cells: &[LevelCell; 4], depends: bool| -> Vec<String> {
+        let pick =
+            |cell: &LevelCell| if depends { cell.depends.clone() } else { cell.allow.clone() };
+        cells.iter().flat_map(pick).collect()
+    };
+    let (allow, other_allow) = (all(first, false), all(other, false));
+    let (depends, other_depends) = (all(first, true), all(other, true));
+    let mut told = Vec::new();
+    told.extend(other_allow.iter().filter(|a| !allow.contains(a)).map(|a| format!("+{a}")));
+    let gone = |name: &&String| !other_allow.contains(name) && !other_depends.contains(name);
+    told.extend(allow.iter().chain(&depends).filter(gone).map(|a| format!("−{a}")));
+    told.extend(other_depends.iter().filter(|a| !depends.contains(a)).map(|a| format!("?{a}")));
+    if told.is_empty() { "the same".to_owned() } else { told.join(", ") }
+}

@@ -1,0 +1,235 @@
+//! `bexum reach`: effective access in every direction and every format.
+
+use serde_json::{Value, json};
+
+use crate::support::{AT, Folder, Run};
+
+fn reach(args: &[&str]) -> Run {
+    let mut all = vec!["reach"];
+    all.extend(args);
+    all.extend(["--at-time", AT]);
+    Folder::demo().run(&all)
+}
+
+fn text(args: &[&str]) -> String {
+    let run = reach(args);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    run.out
+}
+
+#[test]
+fn by_principal() {
+    insta::assert_snapshot!(text(&["user:lin"]));
+}
+
+#[test]
+fn by_principal_with_names_and_sources() {
+    insta::assert_snapshot!(text(&[
+        "user:lin",
+        "--at",
+        "veyra/survey/reduction",
+        "--full",
+        "--sources"
+    ]));
+}
+
+#[test]
+fn what_depends_is_told() {
+    insta::assert_snapshot!(text(&["user:mirek", "--at", "veyra/instruments"]));
+}
+
+#[test]
+fn side_by_side() {
+    insta::assert_snapshot!(text(&[
+        "user:sol",
+        "--beside",
+        "--also group:nightly-crew",
+        "--at",
+        "veyra/survey"
+    ]));
+    let two = text(&["user:ines", "user:rafi", "--at", "veyra/survey"]);
+    assert!(two.contains("0 of "), "the same team, the same access:\n{two}");
+    let other =
+        text(&["user:ines", "--beside", "user:eun --context 'x=a b'", "--at", "veyra/survey"]);
+    assert!(other.contains("user:eun with x=a b"), "{other}");
+}
+
+#[test]
+fn what_somebody_would_see() {
+    insta::assert_snapshot!(text(&["user:juno", "--sees"]));
+}
+
+#[test]
+fn by_place() {
+    insta::assert_snapshot!(text(&["--at", "veyra/survey/spectra"]));
+    let item = text(&["--at", "veyra/survey/spectra/imaging/run-0412.fits", "--full", "--sources"]);
+    assert!(
+        item.contains("user:ines: recording.put ← team-curator \"own team\" to group:imaging"),
+        "{item}"
+    );
+}
+
+#[test]
+fn by_action() {
+    insta::assert_snapshot!(text(&["--do", "recording.erase"]));
+    let govern = text(&["--level", "govern", "--context", "device.managed=true"]);
+    assert!(govern.contains("user:amara"), "{govern}");
+    assert!(!govern.contains("user:lin"), "{govern}");
+}
+
+#[test]
+fn a_role_opens_what_it_opens() {
+    let plain = text(&["user:noor", "--at", "veyra/core"]);
+    assert!(!plain.contains("1/1"), "{plain}");
+    let keeper = text(&[
+        "user:noor",
+        "--at",
+        "veyra/core",
+        "--as",
+        "role:dish-keeper",
+        "--context",
+        "mfa=true",
+        "--context",
+        "ip=10.20.1.1",
+    ]);
+    assert!(keeper.contains("1/1"), "{keeper}");
+}
+
+/// Every row of the CSV, asked one by one.
+#[test]
+fn the_csv_of_everybody_is_what_replay_answers() {
+    let folder = Folder::demo();
+    let users = folder.run(&["show", "users", "--format", "json"]);
+    let users: Value = serde_json::from_str(&users.out).expect("JSON");
+    let mut rows = Vec::new();
+    for user in users["users"].as_array().expect("rows") {
+        let who = format!("user:{}", user["user"].as_str().expect("a name"));
+        let run = folder.run(&["reach", &who, "--format", "csv", "--at-time", AT]);
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        let mut csv = csv::Reader::from_reader(run.out.as_bytes());
+        assert_eq!(
+            csv.headers().expect("a header"),
+            vec!["principal", "scope", "action", "outcome", "source"]
+        );
+        rows.extend(csv.records().map(|record| record.expect("a row")));
+    }
+    assert!(rows.len() > 1000, "{} rows", rows.len());
+    let mut input = String::new();
+    for row in &rows {
+        let path = row[1].replace("**", "any/item/at/all");
+        let request =
+            json!({ "who": &row[0], "does": &row[2], "on": path, "context": { "time": AT } });
+        input.push_str(&format!("{request}\n"));
+    }
+    let run = folder.run_with(&["replay"], input);
+    assert!(run.err.contains(" 0 errors"), "{}", run.err);
+    let (mut allows, mut depends) = (0, 0);
+    for (row, answer) in rows.iter().zip(run.out.lines()) {
+        let answer: Value = serde_json::from_str(answer).expect("JSON");
+        let expected = if &row[3] == "allow" { "allow" } else { "deny" };
+        assert_eq!(answer["verdict"], expected, "{row:?}");
+        assert_eq!(row[4].is_empty(), &row[3] == "deny", "{row:?}");
+        allows += usize::from(&row[3] == "allow");
+        depends += usize::from(&row[3] == "depends");
+    }
+    assert!(allows > 100 && depends > 20, "{allows} allows, {depends} depend");
+}
+
+#[test]
+fn json_has_all_three_outcomes() {
+    let run = text(&[
+        "user:mirek",
+        "--at",
+        "veyra/instruments/mesa/dish-1",
+        "--format",
+        "json",
+        "--sources",
+    ]);
+    let json: Value = serde_json::from_str(&run).expect("JSON");
+    assert_eq!(json["version"], 1);
+    let cell = &json["rows"][0]["cells"][0];
+    assert_eq!(cell["allow"], json!(["dish.stow", "dish.telemetry"]));
+    assert_eq!(cell["deny"], json!(["dish.assign", "dish.calibrate"]));
+    assert_eq!(cell["depends"][0]["action"], "dish.point");
+    assert_eq!(cell["depends"][0]["needs"], json!(["context.wind"]));
+    assert_eq!(cell["depends"][0]["conditions"], json!(["context.wind > 60"]));
+    assert_eq!(
+        cell["sources"]["dish.stow"],
+        json!(["dish-operator \"own site\" to group:mesa-operators at veyra/instruments"])
+    );
+    for args in [["--at", "veyra/survey/maps"], ["--do", "job.*"]] {
+        let json: Value =
+            serde_json::from_str(&text(&[args[0], args[1], "--format", "json"])).expect("JSON");
+        assert!(json["rows"].as_array().is_some_and(|rows| !rows.is_empty()));
+        let csv = text(&[args[0], args[1], "--format", "csv"]);
+        assert!(csv.lines().count() > 2);
+    }
+}
+
+#[test]
+fn pages_and_pictures_stand_alone() {
+    let page = text(&["user:mirek", "--beside", "--context wind=3", "--format", "html"]);
+    assert!(page.starts_with("<!doctype html>"));
+    for outside in ["http:", "https:", "src=", "@import", "url("] {
+        assert!(!page.contains(outside), "{outside}");
+    }
+    assert!(page.contains("<th scope=\"row\"") && page.contains("context.wind"), "rows are headed");
+    let picture = text(&["user:mirek", "--format", "svg"]);
+    assert!(picture.starts_with("<svg ") && picture.trim_end().ends_with("</svg>"));
+    assert_eq!(picture.matches("<g>").count(), picture.matches("</g>").count());
+}
+
+#[test]
+fn names_are_escaped() {
+    let folder = Folder::estate().and(
+        "[[policy.odd.allow]]\ndo = 'file.open'\non = 'store/<b>&*/**'\n[[attach]]\npolicy = 'odd'\nto = 'user:tomas'\nat = 'v/s'\n",
+    );
+    for format in ["html", "svg"] {
+        let run = folder.run(&["reach", "user:tomas", "--format", format]);
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        assert!(!run.out.contains("<b>"), "{}", run.out);
+        assert!(run.out.contains("b&#62;&#38;") || run.out.contains("b&gt;&amp;"), "{}", run.out);
+    }
+    assert!(folder.run(&["reach", "user:tomas"]).out.contains("<b>&*/**"));
+}
+
+#[test]
+fn eighty_columns_are_enough() {
+    let folder = Folder::demo();
+    for args in [
+        vec!["reach", "user:lin"],
+        vec!["reach", "user:amara"],
+        vec!["reach", "user:sol", "user:ines"],
+        vec!["reach", "--at", "veyra/survey/spectra"],
+        vec!["reach", "--do", "job.*", "--full"],
+    ] {
+        let run = crate::support::finish(
+            crate::support::command().env("COLUMNS", "80").args(&args).current_dir(folder.path()),
+            b"",
+        );
+        let widest = run.out.lines().map(|line| line.chars().count()).max();
+        assert!(widest <= Some(80), "{args:?}: {widest:?}\n{}", run.out);
+    }
+}
+
+#[test]
+fn what_cannot_be_asked() {
+    for (args, said) in [
+        (vec![], "say whose access"),
+        (vec!["user:inse"], "did you mean `user:ines`?"),
+        (vec!["user:ines", "--at", "veyra/survey/spectra/x"], "is no scope"),
+        (vec!["--at", "veyra/survey/spctra"], "did you mean `veyra/survey/spectra`?"),
+        (vec!["--do", "job.sumbit"], "did you mean `job.submit`?"),
+        (vec!["--do", "nonsense"], "no action pattern"),
+        (vec!["--level", "gvern"], "did you mean `govern`?"),
+        (vec!["user:ines", "--beside", "--nope 1"], "--nope"),
+        (vec!["user:ines", "--beside", "'"], "a quote is not closed"),
+        (vec!["user:ines", "--as", "role:nope"], "role `role:nope` is not declared"),
+        (vec!["user:ines", "--level", "govern"], "cannot be used with"),
+        (vec!["--sees"], "required"),
+    ] {
+        let run = reach(&args);
+        assert_eq!(run.code, Some(2), "{args:?}: {run:?}");
+        assert!(run.err.contains(said), "{args:?}: {}", run.err);
+    }
+}
