@@ -153,6 +153,9 @@ pub struct Row {
     pub cells: Vec<Cells>,
 }
 
+/// A spot, and principals with the same access to it together.
+pub type Crowd = (Spot, Vec<(Cells, Vec<Principal>)>);
+
 /// Every declared spot in a subtree, each scope before what is in it: its items as one, the
 /// identities at home there, the scopes below.
 #[must_use]

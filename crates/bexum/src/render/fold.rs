@@ -45,9 +45,13 @@ pub(crate) fn fold(estate: &Estate, rows: &[Row]) -> Vec<Folded> {
             continue;
         }
         let below = i + 1..end_of_subtree(estate, rows, &depths, i);
-        // Items that were singled out are singled out to be seen.
-        let same =
-            |j: usize| rows[j].spot.sort != SpotSort::Pattern && agree(&shares[i], &shares[j]);
+        // Items that were singled out are there to be seen, and so is every difference between
+        // viewpoints.
+        let same = |j: usize| {
+            let row = &rows[j];
+            let differs = row.cells.windows(2).any(|pair| pair[0] != pair[1]);
+            row.spot.sort != SpotSort::Pattern && !differs && agree(&shares[i], &shares[j])
+        };
         let same_below = if below.clone().all(same) { below.len() } else { 0 };
         folded.push(Folded { row: i, same_below, alike: 0 });
         i += 1 + same_below;

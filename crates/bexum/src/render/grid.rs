@@ -5,7 +5,7 @@ use bexum_core::catalogue::{ActionSet, Level};
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::id::ActionId;
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Row, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
 
 use super::report::{Cell, draw_rows};
 use super::style::{self, paint, safe};
@@ -13,7 +13,7 @@ use super::{fold, words};
 use crate::command::Column;
 
 /// Most names of a group of people that are shown.
-const NAMES: usize = 6;
+const NAMES: usize = 3;
 
 /// What is drawn.
 #[derive(Debug)]
@@ -145,12 +145,7 @@ impl Sketch<'_> {
     }
 
     /// Who can do what at some places: people with the same access together.
-    pub(crate) fn by_place(
-        &self,
-        title: String,
-        anybody: &Viewpoint,
-        places: &[(Spot, Vec<(Cells, Vec<Principal>)>)],
-    ) -> Grid {
+    pub(crate) fn by_place(&self, title: String, anybody: &Viewpoint, places: &[Crowd]) -> Grid {
         let mut grid = self.grid(title, "who", vec![String::new()]);
         let mut decider = Decider::new(self.index);
         for (spot, groups) in places {

@@ -4,7 +4,7 @@ use std::io;
 
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Row, Spot, Viewpoint};
+use bexum_core::reach::{self, Crowd, Row, Spot, Viewpoint};
 
 use super::grid::{action_id, routes};
 use crate::command::Column;
@@ -78,7 +78,7 @@ pub(crate) fn write(
 pub(crate) fn write_places(
     index: &Index<'_>,
     anybody: &Viewpoint,
-    places: &[(Spot, Vec<(Cells, Vec<Principal>)>)],
+    places: &[Crowd],
 ) -> anyhow::Result<Exit> {
     let mut writer = Writer::new(index)?;
     for (spot, groups) in places {

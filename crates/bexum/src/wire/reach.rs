@@ -2,7 +2,7 @@
 
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Row, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
 use serde_json::{Map, Value as Json, json};
 
 use super::answer::VERSION;
@@ -35,7 +35,7 @@ pub(crate) fn by_principal(
 pub(crate) fn by_place(
     index: &Index<'_>,
     anybody: &Viewpoint,
-    places: &[(Spot, Vec<(Cells, Vec<Principal>)>)],
+    places: &[Crowd],
     sources: bool,
 ) -> Json {
     let mut shape = Shape { decider: Decider::new(index), sources };
