@@ -14,7 +14,7 @@ use crate::policy::Effect;
 use crate::principal::Principal;
 use crate::request::{Given, Place, Query, Target};
 use crate::time::Time;
-use crate::trace::Trace;
+use crate::trace::Recorder;
 use crate::truth::Truth;
 
 /// A principal in some circumstances: everything of a request but the action and the target.
@@ -210,28 +210,38 @@ pub fn by_principal(
 ) -> Vec<Row> {
     let mut decider = Decider::new(index);
     let spots = spots(index.estate, below).into_iter();
-    spots.flat_map(|spot| rows_at(&mut decider, viewpoints, spot)).collect()
+    spots.flat_map(|spot| rows_at(&mut decider, viewpoints, spot, None)).collect()
 }
 
-/// The row of a spot, and of items that patterns single out where that makes a difference.
-pub fn rows_at(decider: &mut Decider<'_>, viewpoints: &[Viewpoint], spot: Spot) -> Vec<Row> {
+/// The row of a spot, and of items that patterns single out where that makes a difference; only of
+/// the actions in `wanted`, if given.
+pub fn rows_at(
+    decider: &mut Decider<'_>,
+    viewpoints: &[Viewpoint],
+    spot: Spot,
+    wanted: Option<&ActionSet>,
+) -> Vec<Row> {
     let estate = decider.index.estate;
+    let mut mask = spot.applicable(estate).clone();
+    if let Some(wanted) = wanted {
+        mask.intersect_with(wanted);
+    }
+    let Some(action) = mask.minimum().map(ActionId::new) else {
+        let cells = viewpoints.iter().map(|_| Cells::nothing(estate.catalogue.actions.len()));
+        return vec![Row { cells: cells.collect(), spot }];
+    };
     let mut singled = Vec::new();
     if spot.sort == SpotSort::Items {
         for viewpoint in viewpoints {
-            singled.extend(singled_out(decider, viewpoint, &spot));
+            singled.extend(singled_out(decider, viewpoint, &spot, action, &mask));
         }
         singled.sort_by(|a, b| a.shown.cmp(&b.shown));
         singled.dedup();
     }
     let mut row = |spot: Spot| {
-        let applicable = spot.applicable(estate);
-        let cells = viewpoints.iter().map(|viewpoint| match applicable.minimum() {
-            Some(action) => {
-                decider.reach(&viewpoint.query(&spot, ActionId::new(action)), applicable)
-            }
-            None => Cells::nothing(estate.catalogue.actions.len()),
-        });
+        let cells = viewpoints
+            .iter()
+            .map(|viewpoint| decider.reach(&viewpoint.query(&spot, action), &mask));
         let cells = cells.collect();
         Row { spot, cells }
     };
@@ -243,12 +253,17 @@ pub fn rows_at(decider: &mut Decider<'_>, viewpoints: &[Viewpoint], spot: Spot) 
 }
 
 /// Items that some pattern in play tells from the others.
-fn singled_out(decider: &mut Decider<'_>, viewpoint: &Viewpoint, items: &Spot) -> Vec<Spot> {
+fn singled_out(
+    decider: &mut Decider<'_>,
+    viewpoint: &Viewpoint,
+    items: &Spot,
+    action: ActionId,
+    mask: &ActionSet,
+) -> Vec<Spot> {
     let index = decider.index;
     let estate = index.estate;
-    let (scope, mask) = (items.scope(), items.applicable(estate));
-    let Some(action) = mask.minimum() else { return Vec::new() };
-    let query = viewpoint.query(items, ActionId::new(action));
+    let scope = items.scope();
+    let query = viewpoint.query(items, action);
     let (closure, policies) = decider.policies_in_play(&query);
     let scene = Scene { index, query: &query, closure: &closure, roles: &closure.role_names };
     let path = &estate.scope(scope).path;
@@ -330,19 +345,16 @@ pub fn by_action(
     for who in principals {
         let viewpoint = circumstances.seen_by(who);
         let mut decider = Decider::new(index);
-        let own = viewpoint.take_up.is_none();
-        if own && !decider.may_ever(who, &viewpoint.also, viewpoint.time, wanted) {
-            continue;
-        }
         let mut rows = Vec::new();
-        for spot in &spots {
-            for mut row in rows_at(&mut decider, std::slice::from_ref(&viewpoint), spot.clone()) {
-                for cells in &mut row.cells {
-                    cells.allow.intersect_with(wanted);
-                    cells.depends.intersect_with(wanted);
-                }
-                if row.cells.iter().any(|c| !c.allow.is_clear() || !c.depends.is_clear()) {
-                    rows.push(row);
+        for range in decider.where_allowed(&viewpoint, wanted) {
+            // Spots stand in the order of their scopes.
+            let first = spots.partition_point(|spot| spot.scope().index() < range.start);
+            for spot in spots[first..].iter().take_while(|s| s.scope().index() < range.end) {
+                let one = std::slice::from_ref(&viewpoint);
+                for row in rows_at(&mut decider, one, spot.clone(), Some(wanted)) {
+                    if row.cells.iter().any(|c| !c.allow.is_clear() || !c.depends.is_clear()) {
+                        rows.push(row);
+                    }
                 }
             }
         }
@@ -395,7 +407,7 @@ pub struct Doubt {
 
 /// Why a query's answer depends.
 pub fn doubt(decider: &mut Decider<'_>, query: &Query<'_>) -> Doubt {
-    let trace = Trace::of(decider, query);
+    let (_, trace) = Recorder::of(decider, query);
     let names = &decider.index.estate.attribute_names;
     let findings = trace.denies.iter().chain(&trace.misses).chain(&trace.allows);
     let mut parts: Vec<_> = findings.clone().flat_map(|finding| &finding.parts).collect();

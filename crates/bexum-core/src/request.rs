@@ -353,6 +353,11 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
         place,
         is_sample: false,
     };
+    if path.len() > PATH_BYTES {
+        // Even of what is declared: a path of a request is bounded.
+        let why = "it is longer than 4096 bytes";
+        return Err(RequestFault::Path { path: path.to_owned(), why });
+    }
     if let Some(id) = estate.scopes.find(path) {
         return Ok(target(Place::Scope(id)));
     }
@@ -382,9 +387,6 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
 
 /// Why this is no path, if it is none (spec section 5).
 fn path_fault(path: &str) -> Option<&'static str> {
-    if path.len() > PATH_BYTES {
-        return Some("it is longer than 4096 bytes");
-    }
     if path.split('/').any(str::is_empty) {
         return Some("it has an empty segment");
     }

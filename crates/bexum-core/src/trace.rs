@@ -122,8 +122,7 @@ pub struct CeilingStatement {
 impl Trace {
     /// Decides and explains.
     pub fn of(decider: &mut Decider<'_>, query: &Query<'_>) -> Self {
-        let mut recorder = Recorder::default();
-        let reason = decider.decide_into(query, Reading::Strict, &mut recorder);
+        let (reason, recorder) = Recorder::of(decider, query);
         let at_best = decider.decide_into(query, Reading::Hopeful, &mut crate::engine::Nothing);
         let closure = decider.closure_of(query);
         let mut near = Vec::new();
@@ -212,12 +211,21 @@ impl Trace {
 
 /// The sink that writes down what it hears.
 #[derive(Default)]
-struct Recorder {
-    denies: Vec<Finding>,
-    allows: Vec<Finding>,
-    misses: Vec<Finding>,
+pub(crate) struct Recorder {
+    pub(crate) denies: Vec<Finding>,
+    pub(crate) allows: Vec<Finding>,
+    pub(crate) misses: Vec<Finding>,
     obstructed: Vec<(Finding, Obstacle)>,
-    ceilings: Vec<CeilingFinding>,
+    pub(crate) ceilings: Vec<CeilingFinding>,
+}
+
+impl Recorder {
+    /// Decides, and writes down what the decision met.
+    pub(crate) fn of(decider: &mut Decider<'_>, query: &Query<'_>) -> (Reason, Self) {
+        let mut recorder = Self::default();
+        let reason = decider.decide_into(query, Reading::Strict, &mut recorder);
+        (reason, recorder)
+    }
 }
 
 impl Sink for Recorder {

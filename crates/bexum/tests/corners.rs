@@ -370,3 +370,25 @@ fn ceilings_bound_each_by_itself() {
         ],
     );
 }
+
+#[test]
+fn paths_are_bounded_in_bytes() {
+    let segment = "s".repeat(128);
+    let mut declared = String::new();
+    let mut path = "v/s".to_owned();
+    while path.len() + 129 <= 4096 + 129 {
+        path = format!("{path}/{segment}");
+        declared.push_str(&format!("[resource.\"{path}\"]\nkind = \"store\"\n"));
+    }
+    assert!(path.len() > 4096);
+    let above = path.rsplit_once('/').expect("a path").0;
+    check(
+        &declared,
+        &[
+            (q("user:a", "store.list", above), "not-granted"),
+            (q("user:a", "store.list", &path), "error"),
+            (q("user:a", "file.read", &format!("v/s/store/{}", "é".repeat(2040))), "not-granted"),
+            (q("user:a", "file.read", &format!("v/s/store/{}", "é".repeat(2050))), "error"),
+        ],
+    );
+}

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use crate::support::{Folder, command, finish};
 
 /// Pages with console blocks, below the root of the repository.
-const PAGES: [&str; 3] = ["README.md", "docs/language.md", "docs/decisions.md"];
+const PAGES: [&str; 4] = ["README.md", "docs/language.md", "docs/decisions.md", "docs/reach.md"];
 
 #[test]
 fn console_blocks_print_what_they_say() {

@@ -4,6 +4,7 @@
 //! action by action: a statement is asked once per target, and its whole set of actions is granted
 //! or refused together.
 
+use std::ops::Range;
 use std::rc::Rc;
 
 use super::closure::{Closure, Table};
@@ -11,11 +12,11 @@ use super::evaluate::Decider;
 use super::facts::Scene;
 use super::index::Index;
 use crate::catalogue::ActionSet;
-use crate::id::{ActionId, GroupId, PolicyId, ScopeId, StatementId};
+use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};
 use crate::principal::Principal;
+use crate::reach::Viewpoint;
 use crate::request::{Place, Query};
-use crate::time::Time;
 use crate::truth::Truth;
 
 /// What somebody can do on one target; what is in neither set is denied.
@@ -62,19 +63,27 @@ impl<'e> Decider<'e> {
         (closure, policies)
     }
 
-    /// Whether any attachment of this principal, anywhere, allows any of `wanted`; a principal of
-    /// which this is false need not be asked about.
-    pub(crate) fn may_ever(
+    /// The parts of the tree, as ranges of scope indexes in order and apart, in which some
+    /// attachment allows this viewpoint any of `wanted`: nowhere else can it do them.
+    pub(crate) fn where_allowed(
         &mut self,
-        who: Principal,
-        also: &[GroupId],
-        at: Time,
+        viewpoint: &Viewpoint,
         wanted: &ActionSet,
-    ) -> bool {
-        let closure = Closure::new(self.index, who, also, at);
-        closure.table.attached().iter().any(|attached| {
-            !self.index.estate.policy(attached.policy).allowed_actions.is_disjoint(wanted)
-        })
+    ) -> Vec<Range<usize>> {
+        let estate = self.index.estate;
+        let closure = Closure::new(self.index, viewpoint.who, &viewpoint.also, viewpoint.time);
+        let taken = viewpoint.take_up.map(|role| self.role_closure(role, viewpoint.time));
+        let of_taken = taken.iter().flat_map(|taken| taken.table.attached());
+        let attached =
+            closure.table.attached().iter().chain(of_taken).filter(|attached| {
+                !estate.policy(attached.policy).allowed_actions.is_disjoint(wanted)
+            });
+        let mut ranges: Vec<Range<usize>> =
+            attached.map(|attached| estate.scopes.subtree(attached.scope)).collect();
+        ranges.sort_by_key(|range| range.start);
+        // Subtrees lie within each other or apart.
+        ranges.dedup_by(|inner, outer| inner.start < outer.end);
+        ranges
     }
 
     /// What the query's principal can do on its target, of the actions in `mask` (which must

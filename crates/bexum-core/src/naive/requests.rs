@@ -47,6 +47,9 @@ impl Naive<'_> {
         let wide = among(&kind.body.account_wide, verb);
         let parent = among(&kind.body.on_parent, verb);
         let plain = !wide && !parent;
+        if path.len() > 4096 {
+            return None;
+        }
         if let Some((word, _)) = self.identity(path) {
             return Some(plain && kind_name == word);
         }
@@ -63,8 +66,7 @@ impl Naive<'_> {
                 }
             });
         }
-        let bad = path.len() > 4096
-            || path.chars().any(char::is_control)
+        let bad = path.chars().any(char::is_control)
             || path.contains(['*', '{', '}'])
             || path.split('/').any(|s| s.is_empty() || s == "." || s == "..");
         if bad {

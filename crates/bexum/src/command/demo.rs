@@ -126,6 +126,25 @@ const WALK: &[Step] = &[
         ],
     },
     Step {
+        say: "Everything that Lin can do in the survey, level by level:",
+        run: &["reach", "user:lin", "--at", "veyra/survey"],
+    },
+    Step {
+        say: "Before and after, side by side: Sol, and Sol in the crew.",
+        run: &[
+            "reach",
+            "user:sol",
+            "--beside",
+            "--also group:nightly-crew",
+            "--at",
+            "veyra/survey/reduction",
+        ],
+    },
+    Step {
+        say: "Who can erase recordings, and where? What depends is said.",
+        run: &["reach", "--do", "recording.erase"],
+    },
+    Step {
         say: "Everything that reaches one person, and from where:",
         run: &["show", "user:lin", "--at-time", AT],
     },

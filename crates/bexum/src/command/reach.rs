@@ -116,7 +116,7 @@ impl Iterator for SpotRows<'_, '_> {
                 return Some(row);
             }
             let spot = self.spots.next()?;
-            self.ready = reach::rows_at(&mut self.decider, self.viewpoints, spot).into_iter();
+            self.ready = reach::rows_at(&mut self.decider, self.viewpoints, spot, None).into_iter();
         }
     }
 }

@@ -168,7 +168,11 @@ impl Sketch<'_> {
                 let others = if none && i > 0 { "all others: " } else { "" };
                 let row = self.row(spot, std::slice::from_ref(cells));
                 grid.rows.push(GridRow {
-                    label: format!("{others}{}", self.names(who, NAMES)),
+                    label: format!(
+                        "({}) {others}{}",
+                        who.len(),
+                        self.names(who, if none { 2 } else { NAMES })
+                    ),
                     title: self.names(who, usize::MAX),
                     depth: usize::from(places.len() > 1),
                     sources,
@@ -194,7 +198,7 @@ impl Sketch<'_> {
             let viewpoint = anybody.seen_by(who[0]);
             grid.rows.push(GridRow {
                 title: self.names(&who, usize::MAX),
-                ..GridRow::heading(&self.names(&who, NAMES))
+                ..GridRow::heading(&format!("({}) {}", who.len(), self.names(&who, NAMES)))
             });
             for folded in fold::fold(estate, rows) {
                 let row = &rows[folded.row];
@@ -409,7 +413,9 @@ impl Grid {
             rows.push(cells);
             rows.extend(Self::same(row, columns.len()));
         }
-        draw_rows(out, &columns, &rows, width);
+        let mut plain = String::new();
+        draw_rows(&mut plain, &columns, &rows, width);
+        out.push_str(&coloured(&plain));
     }
 
     /// The first viewpoint as counts, the others as what they have more, less, or in doubt.
@@ -501,6 +507,29 @@ fn wrap(out: &mut String, first: &str, rest: usize, text: &str, width: usize) {
         out.push_str(line.trim_end());
         out.push('\n');
     }
+}
+
+/// Shares in colour: all of a level, some of it, none, in doubt.
+fn coloured(plain: &str) -> String {
+    let mut out = String::with_capacity(plain.len() * 2);
+    for piece in plain.split_inclusive([' ', '\n']) {
+        let word = piece.trim_end();
+        let style = match word.split_once('/') {
+            Some((some, all)) if some == all && some.parse::<u32>().is_ok() => style::ALLOW,
+            Some((some, all)) if some.parse::<u32>().is_ok() && all.parse::<u32>().is_ok() => {
+                style::HEADING
+            }
+            _ if word == "–" => style::QUIET,
+            _ if word.starts_with('+') && word.ends_with('?') => style::DENY,
+            _ => {
+                out.push_str(piece);
+                continue;
+            }
+        };
+        out.push_str(&paint(style, word));
+        out.push_str(&piece[word.len()..]);
+    }
+    out
 }
 
 /// `observe 3/3 operate –`

@@ -222,10 +222,22 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     if longest.iter().map(|word| word.min(&WORD_KEPT) + 2).sum::<usize>() > room {
         return stack_rows(out, columns, rows, width);
     }
-    for (column, word) in table.column_iter_mut().zip(&longest) {
+    let natural: Vec<usize> = used
+        .iter()
+        .map(|i| {
+            let cells = rows.iter().map(|row| textwrap::core::display_width(&row[*i].shown()));
+            cells.chain([columns[*i].len()]).max().unwrap_or(0)
+        })
+        .collect();
+    // The widest columns give way first, and none is cut below its longest word.
+    let fit = |cap: usize| -> Vec<usize> {
+        let words = longest.iter().map(|word| *word.min(&WORD_KEPT));
+        natural.iter().zip(words).map(|(whole, word)| *whole.min(&word.max(cap)) + 2).collect()
+    };
+    let cap = (0..=room).rev().find(|cap| fit(*cap).iter().sum::<usize>() <= room).unwrap_or(0);
+    for (column, fitted) in table.column_iter_mut().zip(fit(cap)) {
         column.set_padding((0, 2));
-        let least = Width::Fixed((*word).min(WORD_KEPT) as u16 + 2);
-        column.set_constraint(ColumnConstraint::LowerBoundary(least));
+        column.set_constraint(ColumnConstraint::Absolute(Width::Fixed(fitted as u16)));
     }
     for (i, line) in table.lines().enumerate() {
         let line = line.trim_end();

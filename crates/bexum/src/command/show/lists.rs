@@ -174,8 +174,8 @@ fn policies(view: &View<'_>, report: &mut Report) {
             row.push(match (share(&policy.allowed_actions), share(&policy.denied_actions)) {
                 (None, None) => Cell::None,
                 (Some(allows), None) => Cell::Text(allows),
-                (None, Some(denies)) => Cell::Text(format!("denies {denies}")),
-                (Some(allows), Some(denies)) => Cell::Text(format!("{allows}, denies {denies}")),
+                (None, Some(denies)) => Cell::Text(format!("deny {denies}")),
+                (Some(allows), Some(denies)) => Cell::Text(format!("{allows}, deny {denies}")),
             });
         }
         row.push(Cell::List(services(view, policy)));
