@@ -49,11 +49,16 @@ pub(crate) fn is_watched() -> bool {
 pub(crate) fn report(error: &anyhow::Error) {
     match error.downcast_ref::<bexum_files::Failure>() {
         Some(failure) => print_error(&render::problem::report(failure, width())),
-        None => print_error(&format!(
-            "{}error{}: {error:#}\n",
-            style::ERROR,
-            style::ERROR.render_reset()
-        )),
+        None => {
+            // What somebody typed comes back; it must not steer the terminal.
+            let told = format!("{error:#}");
+            let lines: Vec<String> = told.lines().map(style::safe).collect();
+            print_error(&format!(
+                "{}: {}\n",
+                style::paint(style::ERROR, "error"),
+                lines.join("\n")
+            ));
+        }
     }
 }
 

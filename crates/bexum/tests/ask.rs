@@ -309,3 +309,26 @@ fn colour_only_where_it_is_wanted() {
     let coloured = folder.run(&always).out;
     assert!(coloured.contains('\u{1b}') && coloured.contains("ALLOW"));
 }
+
+#[test]
+fn nothing_written_or_typed_steers_the_terminal() {
+    let folder = Folder::estate().and(
+        "[[policy.odd.deny]]\nname = \"x\\u001b[31m\"\nabout = \"y\\u001b[32m\"\ndo = '*'\non = \"**/z\\u001b[33m\"\n[[policy.odd.deny]]\nname = \"w\\u0007\"\ndo = '*'\nwhen = \"not (context.a = '\\u001b[34m')\"\n[[attach]]\npolicy = 'odd'\nto = 'everyone'\nat = 'v'\n",
+    );
+    for args in [
+        vec!["user:ines", "file.open", "v/s/store/z", "--color", "always"],
+        vec!["user:ines", "file.open", "v/s/store/\u{1b}[35m", "--color", "always"],
+        vec!["user:\u{1b}[36m", "file.open", "v/s/store/z", "--color", "always"],
+    ] {
+        let run = ask(&folder, &args);
+        for steering in
+            ["\u{1b}[31m", "\u{1b}[32m", "\u{1b}[33m", "\u{1b}[34m", "\u{1b}[35m", "\u{7}"]
+        {
+            assert!(
+                !run.out.contains(steering) && !run.err.contains(steering),
+                "{args:?}: {run:?}"
+            );
+        }
+        assert!(!run.err.contains("\u{1b}[36m"), "{run:?}");
+    }
+}

@@ -154,20 +154,77 @@ at = "v"
 until = 2026-03-01T00:00:00Z
 "#;
 
-fn answers(more: &str, requests: &[Value]) -> Vec<String> {
+/// Asks four ways, which must agree: a line of `replay`, one with `--why`, a question to `ask`, and
+/// the effective access of whoever asks.
+fn check(more: &str, cases: &[(Value, &str)]) {
     let folder = Folder::new().with("bexum.toml", format!("{CORNERS}\n{more}"));
-    let input: String = requests.iter().map(|request| format!("{request}\n")).collect();
-    let run = folder.run_with(&["replay", "--at-time", "2026-03-15T00:00:00Z"], input);
-    assert_eq!(run.code, Some(0), "{}", run.err);
-    let lines = run.out.lines().map(|line| serde_json::from_str::<Value>(line).expect("JSON"));
-    lines.map(|line| line["reason"].as_str().unwrap_or("error").to_owned()).collect()
+    let input: String = cases.iter().map(|(request, _)| format!("{request}\n")).collect();
+    let replay = |more: &[&str]| -> Vec<String> {
+        let mut args = vec!["replay", "--at-time", NOW];
+        args.extend(more);
+        let run = folder.run_with(&args, &input);
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        let lines = run.out.lines().map(|line| serde_json::from_str::<Value>(line).expect("JSON"));
+        lines.map(|line| line["reason"].as_str().unwrap_or("error").to_owned()).collect()
+    };
+    for ways in [replay(&[]), replay(&["--why"])] {
+        for ((request, expected), got) in cases.iter().zip(ways) {
+            assert_eq!(got, *expected, "{request}");
+        }
+    }
+    for (request, expected) in cases {
+        let (mut args, context) = typed(request);
+        let run = folder.run_with(&args, &context);
+        let answer: Value = serde_json::from_str(&run.out).unwrap_or_default();
+        let got = answer["reason"].as_str().unwrap_or("error");
+        assert_eq!(got, *expected, "{args:?}: {}", run.err);
+        if *expected == "error" || args.contains(&"--item".to_owned()) {
+            continue;
+        }
+        // `reach` takes the same circumstances; it is asked about the very path.
+        let (who, does, on) = (args.remove(1), args.remove(1), args.remove(1));
+        args[0] = "reach".to_owned();
+        args.extend(["--at".to_owned(), on.clone()]);
+        let run = folder.run_with(&args, &context);
+        let shape: Value = serde_json::from_str(&run.out).unwrap_or_else(|_| panic!("{}", run.err));
+        let rows = shape["rows"].as_array().expect("rows");
+        let row = rows.iter().find(|row| {
+            row["path"] == on.as_str()
+                && row["principals"].as_array().is_some_and(|all| all.contains(&json!(who)))
+        });
+        // Groups and roles act only through others and are not listed there.
+        let Some(row) = row else { continue };
+        let allowed = row["cells"][0]["allow"].as_array().expect("a list").contains(&json!(does));
+        assert_eq!(allowed, *expected == "granted", "{args:?}: {row}");
+    }
 }
 
-fn check(more: &str, cases: &[(Value, &str)]) {
-    let requests: Vec<Value> = cases.iter().map(|(request, _)| request.clone()).collect();
-    for ((request, expected), got) in cases.iter().zip(answers(more, &requests)) {
-        assert_eq!(got, *expected, "{request}");
+const NOW: &str = "2026-03-15T00:00:00Z";
+
+/// A request as one types it, and its context for standard input.
+fn typed(request: &Value) -> (Vec<String>, String) {
+    let text = |key: &str| request[key].as_str().unwrap_or_default().to_owned();
+    let mut args = vec!["ask".to_owned(), text("who"), text("does"), text("on")];
+    for (option, key) in [("--as", "as"), ("--also", "also"), ("--under", "under")] {
+        let given: Vec<String> = match &request[key] {
+            Value::String(one) => vec![one.clone()],
+            Value::Array(all) => all.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect(),
+            _ => Vec::new(),
+        };
+        args.extend(given.into_iter().flat_map(|value| [option.to_owned(), value]));
     }
+    for (key, value) in request["item"].as_object().into_iter().flatten() {
+        args.extend(["--item".to_owned(), format!("{key}={value}")]);
+    }
+    if request["item"].as_object().is_some_and(serde_json::Map::is_empty) {
+        args.extend(["--item".to_owned(), "some=thing".to_owned()]);
+    }
+    let context = request.get("context").cloned().unwrap_or_else(|| json!({}));
+    if context.get("time").is_none() {
+        args.extend(["--at-time".to_owned(), NOW.to_owned()]);
+    }
+    args.extend(["--context-from", "-", "--format", "json"].map(str::to_owned));
+    (args, context.to_string())
 }
 
 fn q(who: &str, does: &str, on: &str) -> Value {

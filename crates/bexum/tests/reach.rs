@@ -194,6 +194,25 @@ fn names_are_escaped() {
 }
 
 #[test]
+fn a_reader_that_goes_away_is_no_error() {
+    use std::process::Stdio;
+    let folder = Folder::demo();
+    for format in ["csv", "json", "html", "text"] {
+        let mut child = crate::support::command()
+            .args(["reach", "user:ines", "--format", format])
+            .current_dir(folder.path())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the program starts");
+        drop(child.stdout.take());
+        let output = child.wait_with_output().expect("the program ends");
+        assert_eq!(output.status.code(), Some(0), "{format}");
+        assert_eq!(String::from_utf8_lossy(&output.stderr), "", "{format}");
+    }
+}
+
+#[test]
 fn eighty_columns_are_enough() {
     let folder = Folder::demo();
     for args in [

@@ -10,6 +10,8 @@ pub mod eval;
 mod operators;
 pub mod parser;
 pub mod print;
+#[cfg(test)]
+mod tests;
 mod token;
 
 pub use check::{Condition, Reference};

@@ -156,7 +156,8 @@ impl Answer<'_> {
     ) {
         if path == Truth::False {
             let on = &self.estate.statement(statement).on;
-            let patterns: Vec<String> = on.texts().map(|text| format!("`{text}`")).collect();
+            let patterns: Vec<String> =
+                on.texts().map(|text| format!("`{}`", safe(text))).collect();
             page.line(8, &format!("its paths ({}) do not lead to the target", patterns.join(", ")));
         }
         for seen in braces {
@@ -188,7 +189,7 @@ impl Answer<'_> {
     /// `allow  spectra-curator "own team"   policies/recordings.toml:14`
     fn statement(&self, page: &mut Page, id: StatementId) {
         let statement = self.estate.statement(id);
-        let label = self.estate.statement_label(id);
+        let label = safe(&self.estate.statement_label(id));
         let text = format!("{} {}", words::effect(statement.effect), paint(style::HEADING, &label));
         page.noted(2, &text, &self.sources.shown(statement.origin));
         if let Some(about) = &statement.about {
@@ -251,7 +252,7 @@ impl Answer<'_> {
         let allows = &self.estate.policy(ceiling.limit.policy).allows;
         for id in allows.iter().take(MOST) {
             let statement = self.estate.statement(*id);
-            let on: Vec<&str> = statement.on.texts().collect();
+            let on: Vec<String> = statement.on.texts().map(safe).collect();
             let when = statement.when.as_ref().map(|when| format!(", when {}", safe(&when.text)));
             let text = format!(
                 "{} on {}{}",

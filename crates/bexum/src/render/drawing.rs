@@ -69,6 +69,6 @@ impl LevelCell {
             n => (n * 4 / self.total).clamp(1, 3),
         };
         let doubt = if self.depends.is_empty() { "" } else { " d" };
-        format!("s{quarters}{doubt}")
+        format!("q{quarters}{doubt}")
     }
 }

@@ -56,7 +56,11 @@ impl<'e> Writer<'e> {
 
 /// A closed pipe is told by the error beneath.
 fn as_io(error: csv::Error) -> io::Error {
-    error.into()
+    let told = error.to_string();
+    match error.into_kind() {
+        csv::ErrorKind::Io(error) => error,
+        _ => io::Error::other(told),
+    }
 }
 
 /// What each column's principal can do.

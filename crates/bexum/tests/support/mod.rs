@@ -69,7 +69,7 @@ impl Folder {
     }
 
     /// Runs the program in this folder, with something on standard input.
-    pub(crate) fn run_with(&self, args: &[&str], input: impl AsRef<[u8]>) -> Run {
+    pub(crate) fn run_with<S: AsRef<OsStr>>(&self, args: &[S], input: impl AsRef<[u8]>) -> Run {
         finish(command().args(args).current_dir(self.path()), input.as_ref())
     }
 }
