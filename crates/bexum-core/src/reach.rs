@@ -6,9 +6,11 @@
 use rustc_hash::FxHashMap;
 
 use crate::catalogue::{ActionSet, Level, TargetClass};
+use crate::condition::Reference;
 use crate::engine::{Candidate, Cells, Decider, Index, Scene, Sink};
 use crate::estate::Estate;
 use crate::id::{ActionId, AttributeId, GroupId, PolicyId, RoleId, ScopeId};
+use crate::pattern::path::Brace;
 use crate::pattern::remainder::{ANY_NAME, Below};
 use crate::policy::Effect;
 use crate::principal::Principal;
@@ -268,6 +270,9 @@ fn singled_out(
     let scene = Scene { index, query: &query, closure: &closure, roles: &closure.role_names };
     let path = &estate.scope(scope).path;
     let segments: Vec<&str> = path.split('/').collect();
+    let name = |brace: &Brace<Reference>| {
+        format!("{{{}}}", brace.attribute.written(&estate.attribute_names))
+    };
     let mut found = Vec::new();
     for (policy, anchor) in policies {
         let anchor = anchor.map_or(0, |scope| estate.scope(scope).depth as usize);
@@ -278,7 +283,7 @@ fn singled_out(
                 continue;
             }
             for pattern in statement.on.plain.iter().chain(&statement.on.excluded) {
-                let Below::Some(samples) = pattern.below(&segments, anchor, &scene) else {
+                let Below::Some(samples) = pattern.below(&segments, anchor, &scene, &name) else {
                     continue;
                 };
                 for sample in samples {

@@ -50,7 +50,7 @@ fn a_fresh_estate_answers_its_first_question() {
     assert_eq!(run.code, Some(0), "{}", run.err);
     let run = folder.run(&["-C", "here", "ask", "user:ben", "store.list", "tarn/site/recordings"]);
     assert_eq!(run.code, Some(1), "{}", run.err);
-    let empty = Folder::new();
+    let empty = Folder::new().with(".git/config", "[core]");
     assert_eq!(empty.run(&["init"]).code, Some(0));
     assert_eq!(empty.run(&["ask", "user:ada", "store.list", "tarn/site/recordings"]).code, Some(0));
 }

@@ -1,7 +1,7 @@
 //! What a path pattern still asks for below a scope: everything, nothing, or only some items.
 
 use super::matching::{Braces, matches_segment};
-use super::path::{Part, PathPattern, Segment};
+use super::path::{Brace, Part, PathPattern, Segment};
 use crate::truth::Truth;
 
 /// What a pattern says of the items below a scope.
@@ -29,8 +29,14 @@ pub const ANY_NAME: &str = "\u{e000}";
 
 impl<A> PathPattern<A> {
     /// What this pattern, exclusion or not, says of the items below the scope `segments`, when it
-    /// starts `anchor` segments down.
-    pub fn below(&self, segments: &[&str], anchor: usize, braces: &impl Braces<A>) -> Below {
+    /// starts `anchor` segments down; `name` says how a brace that cannot be filled in is shown.
+    pub fn below(
+        &self,
+        segments: &[&str],
+        anchor: usize,
+        braces: &impl Braces<A>,
+        name: &dyn Fn(&Brace<A>) -> String,
+    ) -> Below {
         let start = if self.absolute { 0 } else { anchor };
         let Some(path) = segments.get(start..) else { return Below::Nothing };
         let mut reached = vec![false; self.segments.len() + 1];
@@ -58,7 +64,7 @@ impl<A> PathPattern<A> {
             // What begins with `**` is counted once, where the `**` stands.
             let doubled = i > 0 && matches!(self.segments[i - 1], Segment::Rest) && reached[i - 1];
             if !doubled {
-                samples.extend(sample(rest, braces));
+                samples.extend(sample(rest, braces, name));
             }
         }
         if samples.is_empty() { Below::Nothing } else { Below::Some(samples) }
@@ -75,7 +81,11 @@ impl<A> PathPattern<A> {
 }
 
 /// `None` when a brace is absent: nothing matches then.
-fn sample<A>(rest: &[Segment<A>], braces: &impl Braces<A>) -> Option<Sample> {
+fn sample<A>(
+    rest: &[Segment<A>],
+    braces: &impl Braces<A>,
+    name: &dyn Fn(&Brace<A>) -> String,
+) -> Option<Sample> {
     let mut shown: Vec<String> = Vec::new();
     let mut example: Vec<String> = Vec::new();
     for (i, segment) in rest.iter().enumerate() {
@@ -95,7 +105,7 @@ fn sample<A>(rest: &[Segment<A>], braces: &impl Braces<A>) -> Option<Sample> {
                 }
             }
             Segment::Mixed(parts) => {
-                let (as_shown, as_example) = fill(parts, braces)?;
+                let (as_shown, as_example) = fill(parts, braces, name)?;
                 shown.push(as_shown);
                 example.push(as_example);
             }
@@ -104,7 +114,11 @@ fn sample<A>(rest: &[Segment<A>], braces: &impl Braces<A>) -> Option<Sample> {
     (!example.is_empty()).then(|| Sample { shown: shown.join("/"), example: example.join("/") })
 }
 
-fn fill<A>(parts: &[Part<A>], braces: &impl Braces<A>) -> Option<(String, String)> {
+fn fill<A>(
+    parts: &[Part<A>],
+    braces: &impl Braces<A>,
+    name: &dyn Fn(&Brace<A>) -> String,
+) -> Option<(String, String)> {
     let (mut shown, mut example) = (String::new(), String::new());
     for part in parts {
         match part {
@@ -127,7 +141,7 @@ fn fill<A>(parts: &[Part<A>], braces: &impl Braces<A>) -> Option<(String, String
                         example.push_str(&text);
                     }
                     None => {
-                        shown.push_str("{…}");
+                        shown.push_str(&name(brace));
                         example.push_str(ANY_NAME);
                     }
                 }
@@ -156,7 +170,12 @@ mod tests {
 
     fn below(pattern: &str, scope: &str, anchor: usize) -> String {
         let segments: Vec<&str> = scope.split('/').collect();
-        match PathPattern::parse(pattern).expect("a pattern").below(&segments, anchor, &Team) {
+        match PathPattern::parse(pattern).expect("a pattern").below(
+            &segments,
+            anchor,
+            &Team,
+            &|_| "{…}".to_owned(),
+        ) {
             Below::Nothing => "nothing".to_owned(),
             Below::All => "all".to_owned(),
             Below::Some(samples) => {

@@ -23,19 +23,22 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
     Ok(Exit::Done)
 }
 
-/// Writes embedded files into a folder that is not there yet or holds no estate; never over
-/// anything that exists.
+/// Writes embedded files into a folder that is not there yet, or in which nothing is to be seen;
+/// never over anything that exists.
 pub(super) fn write_estate(files: &Dir<'_>, dir: &Path) -> anyhow::Result<()> {
     let shown = dir.display();
     if dir.exists() && !dir.is_dir() {
         bail!("`{shown}` is there already and is no folder");
     }
     if dir.is_dir() {
-        let mut entries = fs::read_dir(dir).with_context(|| format!("cannot read `{shown}`"))?;
-        if entries.next().is_some() {
-            bail!(
-                "`{shown}` is not empty: choose a folder that is, or one that does not exist yet"
-            );
+        for entry in fs::read_dir(dir).with_context(|| format!("cannot read `{shown}`"))? {
+            let name = entry.with_context(|| format!("cannot read `{shown}`"))?.file_name();
+            // Hidden files (a repository's own) are no part of any estate.
+            if !name.as_encoded_bytes().starts_with(b".") {
+                bail!(
+                    "`{shown}` is not empty: choose a folder that is, or one that does not exist yet"
+                );
+            }
         }
     }
     fs::create_dir_all(dir).with_context(|| format!("cannot make the folder `{shown}`"))?;
