@@ -163,3 +163,64 @@ fn a_reader_that_goes_away_is_no_error() {
     assert_eq!(output.status.code(), Some(0));
     assert_eq!(String::from_utf8_lossy(&output.stderr), "");
 }
+
+#[test]
+fn order_holds_over_many_batches() {
+    let folder = Folder::demo();
+    let mut input = String::new();
+    for i in 0..30_000 {
+        let who = ["ines", "lin", "sol", "nobody", "dag"][i % 5];
+        let path = ["spectra", "maps"][i / 5 % 2];
+        let long = if i % 7919 == 0 { "x".repeat(100_000) } else { String::new() };
+        let line = json!({
+            "id": i, "who": format!("user:{who}"), "does": "store.list",
+            "on": format!("veyra/survey/{path}"), "context": { "note": long },
+        });
+        input.push_str(&format!("{line}\n"));
+    }
+    let run = folder.run_with(&["replay", "--at-time", AT], &input);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    let mut expected = 0;
+    for line in run.out.lines() {
+        let line: Value = serde_json::from_str(line).expect("JSON");
+        assert_eq!(line["id"], expected);
+        let reason = match expected % 5 {
+            0 | 1 => "granted",
+            2 => "not-granted",
+            3 => "",
+            _ => "disabled",
+        };
+        assert_eq!(line["reason"].as_str().unwrap_or_default(), reason, "{line}");
+        expected += 1;
+    }
+    assert_eq!(expected, 30_000);
+    assert!(run.err.contains("12000 granted") && run.err.contains("6000 errors"), "{}", run.err);
+}
+
+#[test]
+fn whoever_asks_line_by_line_is_answered_line_by_line() {
+    use std::io::{BufRead as _, BufReader, Write as _};
+    use std::process::Stdio;
+    let folder = Folder::demo();
+    let mut child = command()
+        .arg("replay")
+        .current_dir(folder.path())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("the program starts");
+    let mut stdin = child.stdin.take().expect("a pipe");
+    let mut stdout = BufReader::new(child.stdout.take().expect("a pipe"));
+    for id in 0..5 {
+        let request = json!({ "id": id, "who": "user:ines", "does": "store.list", "on": "veyra/survey/maps" });
+        stdin.write_all(format!("{request}\n").as_bytes()).expect("a line goes in");
+        stdin.flush().expect("all of it");
+        let mut line = String::new();
+        stdout.read_line(&mut line).expect("a line comes out");
+        let answer: Value = serde_json::from_str(&line).expect("JSON");
+        assert_eq!(answer["id"], id);
+    }
+    drop(stdin);
+    assert!(child.wait().expect("it ends").success());
+}
