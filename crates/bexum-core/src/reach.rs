@@ -351,7 +351,13 @@ pub fn by_action(
         let viewpoint = circumstances.seen_by(who);
         let mut decider = Decider::new(index);
         let mut rows = Vec::new();
-        for range in decider.where_allowed(&viewpoint, wanted) {
+        let allowed = decider.where_allowed(
+            (who, &viewpoint.also),
+            viewpoint.take_up,
+            viewpoint.time,
+            wanted,
+        );
+        for range in allowed {
             // Spots stand in the order of their scopes.
             let first = spots.partition_point(|spot| spot.scope().index() < range.start);
             for spot in spots[first..].iter().take_while(|s| s.scope().index() < range.end) {

@@ -9,7 +9,8 @@ pub use routes::{How, Route, Routes, Step};
 
 use crate::attribute::Value;
 use crate::condition::Reference;
-use crate::condition::eval::{Fact, Facts};
+use crate::condition::eval::Facts;
+use crate::condition::fact::Fact;
 use crate::decision::{Reading, Reason};
 use crate::engine::{Bound, Candidate, Decider, Limit, Obstacle, Scene, Sink, Source};
 use crate::id::{RoleId, StatementId};

@@ -5,7 +5,7 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use crate::load::Problem;
+use crate::problem::Problem;
 
 /// The file that makes a folder an estate.
 pub const ROOT_FILE: &str = "bexum.toml";

@@ -9,8 +9,10 @@ mod decode;
 pub mod discover;
 mod literal;
 pub mod load;
+pub mod problem;
 pub mod source;
 
 pub use discover::find_root;
-pub use load::{Failure, Loaded, Problem, load, read};
+pub use load::{Failure, Loaded, load, read};
+pub use problem::Problem;
 pub use source::{Source, Sources};

@@ -2,123 +2,18 @@
 
 use std::fs;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use bexum_core::declaration::Declarations;
 use bexum_core::fault::{Diagnostic, Fault};
-use bexum_core::origin::{FileId, Origin, Place};
+use bexum_core::origin::{FileId, Origin};
 use bexum_core::{Estate, estate};
 use rayon::prelude::*;
 
 use crate::decode::{self, Decoded};
 use crate::discover::{self, Found, ROOT_FILE};
+use crate::problem::{FILE_BYTES, Problem};
 use crate::source::{Source, Sources};
-
-/// Largest file, in bytes: places in a file are 32-bit.
-pub const FILE_BYTES: u64 = 1 << 30;
-
-/// One thing that keeps an estate from being loaded.
-#[derive(Debug, thiserror::Error)]
-pub enum Problem {
-    /// The folder has no `bexum.toml`.
-    #[error("`{}` is no estate: it has no `bexum.toml`", .0.display())]
-    NoEstate(PathBuf),
-    /// A file or folder that cannot be read.
-    #[error("cannot read `{}`: {error}", path.display())]
-    Unreadable {
-        /// Below the root.
-        path: PathBuf,
-        /// The system's word.
-        error: io::Error,
-    },
-    /// A file that is not UTF-8.
-    #[error("`{}` is not UTF-8: byte {byte} on line {line} belongs to no character", path.display())]
-    NotUtf8 {
-        /// Below the root.
-        path: PathBuf,
-        /// The first wrong byte, from 1.
-        byte: usize,
-        /// Its line, from 1.
-        line: usize,
-    },
-    /// A file beyond all use.
-    #[error("`{}` is larger than {FILE_BYTES} bytes", .0.display())]
-    TooLarge(PathBuf),
-    /// More files than any estate has.
-    #[error("this folder holds {count} files in `.toml`: an estate has at most {most}")]
-    TooManyFiles {
-        /// How many.
-        count: usize,
-        /// How many may be.
-        most: usize,
-    },
-    /// A link that leads nowhere.
-    #[error("link `{}` leads nowhere: {error}", path.display())]
-    LinkNowhere {
-        /// Below the root.
-        path: PathBuf,
-        /// The system's word.
-        error: io::Error,
-    },
-    /// A link out of the estate.
-    #[error("link `{}` leads out of the estate, to `{}`", path.display(), to.display())]
-    LinkOutside {
-        /// Below the root.
-        path: PathBuf,
-        /// Where to.
-        to: PathBuf,
-    },
-    /// A file that is no TOML.
-    #[error("{message}")]
-    Syntax {
-        /// The TOML reader's word.
-        message: String,
-        /// Where.
-        place: Place,
-        /// The first of two, when something stands twice.
-        first: Option<Place>,
-    },
-    /// A fault of what the files declare.
-    #[error("{}", .0.fault)]
-    Declared(Box<Diagnostic>),
-}
-
-impl Problem {
-    pub(crate) fn declared(diagnostic: Diagnostic) -> Self {
-        Self::Declared(Box::new(diagnostic))
-    }
-
-    /// Where it shows, if in a file that could be read.
-    #[must_use]
-    pub fn place(&self) -> Option<Place> {
-        match self {
-            Self::Syntax { place, .. } => Some(*place),
-            Self::Declared(diagnostic) => Some(diagnostic.place),
-            _ => None,
-        }
-    }
-
-    /// What to do about it, where the message does not say so itself.
-    #[must_use]
-    pub fn hint(&self) -> Option<String> {
-        match self {
-            Self::NoEstate(_) => Some(
-                "go to an estate's folder, name one with `-C DIR`, or start one with `bexum init DIR`"
-                    .to_owned(),
-            ),
-            Self::NotUtf8 { .. } => Some("save the file as UTF-8".to_owned()),
-            Self::LinkNowhere { .. } => Some("remove the link or mend its target".to_owned()),
-            Self::LinkOutside { .. } => {
-                Some("an estate is whole by itself: copy the files into it".to_owned())
-            }
-            Self::Unreadable { .. } => {
-                Some("an estate is read whole or not at all: allow reading it, or move it away".to_owned())
-            }
-            Self::Declared(diagnostic) => diagnostic.fault.hint(),
-            _ => None,
-        }
-    }
-}
 
 /// Why an estate could not be loaded: every problem, those of whole files first, then by place.
 #[derive(Debug, thiserror::Error)]

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use super::ast::{Expression, Operand, Operator, Path, Root};
-use super::eval::{Fact, Scalar};
+use super::fact::{Fact, Scalar};
 use super::operators::{Block, compare, parse_address};
 use super::{ConditionFault, Located, parser};
 use crate::attribute::{AttributeNames, PRINCIPAL_BUILTINS, RESOURCE_BUILTINS, Value};

@@ -7,6 +7,7 @@
 pub mod ast;
 pub mod check;
 pub mod eval;
+pub mod fact;
 mod operators;
 pub mod parser;
 pub mod print;

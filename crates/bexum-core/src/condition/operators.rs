@@ -6,7 +6,7 @@ use ipnet::IpNet;
 use rustc_hash::FxHashSet;
 
 use super::ast::Operator;
-use super::eval::{Fact, ListFact, Scalar};
+use super::fact::{Fact, ListFact, Scalar};
 use crate::pattern::action::star_match;
 use crate::time::Time;
 use crate::truth::Truth;

@@ -1,7 +1,8 @@
 //! Tables of the language: what is refused and where, what each operator comes to.
 
 use super::check::{Condition, PrincipalAttribute, Reference, ResourceAttribute};
-use super::eval::{Fact, Facts, ListFact};
+use super::eval::Facts;
+use super::fact::{Fact, ListFact};
 use super::parser::parse;
 use super::{ConditionFault, Located};
 use crate::attribute::{AttributeNames, Value};

@@ -11,7 +11,7 @@ use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
 use crate::decision::{Reading, Reason};
 use crate::id::{RoleId, ScopeId, StatementId};
 use crate::policy::Effect;
-use crate::principal::Principal;
+use crate::principal::{Principal, Subject};
 use crate::request::Query;
 use crate::time::Time;
 use crate::truth::Truth;
@@ -26,13 +26,19 @@ pub struct Decider<'e> {
     pub index: &'e Index<'e>,
     closures: FxHashMap<Principal, Vec<Rc<Closure<'e>>>>,
     role_closures: FxHashMap<RoleId, Vec<Rc<RoleClosure<'e>>>>,
+    everyone: Option<Rc<Table>>,
 }
 
 impl<'e> Decider<'e> {
     /// A decider that knows nobody yet.
     #[must_use]
     pub fn new(index: &'e Index<'e>) -> Self {
-        Self { index, closures: FxHashMap::default(), role_closures: FxHashMap::default() }
+        Self {
+            index,
+            closures: FxHashMap::default(),
+            role_closures: FxHashMap::default(),
+            everyone: None,
+        }
     }
 
     /// The answer.
@@ -58,6 +64,7 @@ impl<'e> Decider<'e> {
             Some(role) => Some(self.role_closure(role, query.time)),
             None => None,
         };
+        let everyone = self.everyone();
         let all_roles = taken.as_ref().map(|taken| {
             let mut names = closure.role_names.clone();
             names.extend(&taken.role_names);
@@ -88,7 +95,7 @@ impl<'e> Decider<'e> {
             Some(taken) => {
                 walk.scene.roles = &taken.role_names;
                 // `everyone` grants to a role taken up as well; nothing else of the closure does.
-                let everyone = walk.meets(Effect::Allow, &self.index.everyone);
+                let everyone = walk.meets(Effect::Allow, &everyone);
                 let granted = (everyone && !S::THOROUGH) || walk.meets(Effect::Allow, &taken.table);
                 walk.scene.roles = all_roles.as_deref().unwrap_or_default();
                 everyone || granted
@@ -124,6 +131,13 @@ impl<'e> Decider<'e> {
         let made = Rc::new(Closure::new(self.index, query.who, &[], query.time));
         kept.push(Rc::clone(&made));
         made
+    }
+
+    /// What is attached to `everyone` alone; asked for where a role is taken up.
+    pub(super) fn everyone(&mut self) -> Rc<Table> {
+        let index = self.index;
+        let made = || Rc::new(Table::new(index, [Subject::Everyone]));
+        Rc::clone(self.everyone.get_or_insert_with(made))
     }
 
     pub(super) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {

@@ -2,7 +2,6 @@
 
 use rustc_hash::FxHashMap;
 
-use super::closure::Table;
 use crate::estate::Estate;
 use crate::id::{AttachmentId, CeilingId, GroupId, RoleId, UserId};
 use crate::principal::{Membership, Principal, Subject};
@@ -39,8 +38,6 @@ pub struct Index<'e> {
     pub(crate) owners_written: Vec<NamesWritten>,
     /// `resource.manager` of users that can be targets, as `user:tomas`.
     pub(crate) managers_written: FxHashMap<UserId, Box<str>>,
-    /// What is attached to `everyone`.
-    pub(crate) everyone: Table,
 }
 
 impl<'e> Index<'e> {
@@ -57,7 +54,6 @@ impl<'e> Index<'e> {
             members_written: Vec::with_capacity(estate.groups.len()),
             owners_written: Vec::with_capacity(estate.groups.len()),
             managers_written: FxHashMap::default(),
-            everyone: Table::default(),
         };
         for (i, group) in estate.groups.iter().enumerate() {
             let members = group.members.as_deref();
@@ -96,7 +92,6 @@ impl<'e> Index<'e> {
                 index.ceilings_of.entry(*subject).or_default().push(CeilingId::new(i));
             }
         }
-        index.everyone = Table::new(&index, [Subject::Everyone]);
         index
     }
 }

@@ -12,11 +12,11 @@ use super::evaluate::Decider;
 use super::facts::Scene;
 use super::index::Index;
 use crate::catalogue::ActionSet;
-use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
+use crate::id::{ActionId, GroupId, PolicyId, RoleId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};
 use crate::principal::Principal;
-use crate::reach::Viewpoint;
 use crate::request::{Place, Query};
+use crate::time::Time;
 use crate::truth::Truth;
 
 /// What somebody can do on one target; what is in neither set is denied.
@@ -64,15 +64,17 @@ impl<'e> Decider<'e> {
     }
 
     /// The parts of the tree, as ranges of scope indexes in order and apart, in which some
-    /// attachment allows this viewpoint any of `wanted`: nowhere else can it do them.
+    /// attachment allows this principal any of `wanted`: nowhere else can it do them.
     pub(crate) fn where_allowed(
         &mut self,
-        viewpoint: &Viewpoint,
+        (who, also): (Principal, &[GroupId]),
+        take_up: Option<RoleId>,
+        at: Time,
         wanted: &ActionSet,
     ) -> Vec<Range<usize>> {
         let estate = self.index.estate;
-        let closure = Closure::new(self.index, viewpoint.who, &viewpoint.also, viewpoint.time);
-        let taken = viewpoint.take_up.map(|role| self.role_closure(role, viewpoint.time));
+        let closure = Closure::new(self.index, who, also, at);
+        let taken = take_up.map(|role| self.role_closure(role, at));
         let of_taken = taken.iter().flat_map(|taken| taken.table.attached());
         let attached =
             closure.table.attached().iter().chain(of_taken).filter(|attached| {
@@ -108,9 +110,9 @@ impl<'e> Decider<'e> {
             all_roles.dedup();
         }
         let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
-        let everyone = &self.index.everyone;
+        let everyone = self.everyone();
         let allow_tables: Vec<&Table> = match &taken {
-            Some(taken) => vec![everyone, &taken.table],
+            Some(taken) => vec![&everyone, &taken.table],
             None => vec![&closure.table],
         };
         let mut tables = vec![&closure.table];

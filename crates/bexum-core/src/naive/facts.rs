@@ -3,7 +3,7 @@
 use super::{Case, Naive, Seen, open, prefixes, scope_kind};
 use crate::attribute::Value;
 use crate::condition::ast::{Expression, Operand, Operator, Path, Root};
-use crate::condition::eval::Fact;
+use crate::condition::fact::Fact;
 use crate::origin::Written;
 use crate::principal::Join;
 use crate::request::Request;

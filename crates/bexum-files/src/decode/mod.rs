@@ -11,7 +11,7 @@ use bexum_core::fault::Diagnostic;
 use bexum_core::origin::FileId;
 use toml::de::DeTable;
 
-use crate::load::Problem;
+use crate::problem::Problem;
 
 /// One file, decoded as far as it goes.
 #[derive(Debug, Default)]

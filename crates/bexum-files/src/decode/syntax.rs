@@ -4,7 +4,7 @@ use bexum_core::fault::{Diagnostic, Fault};
 use bexum_core::origin::{FileId, Origin};
 use toml::de::{DeTable, DeValue, Error};
 
-use crate::load::Problem;
+use crate::problem::Problem;
 
 /// Most syntax errors reported of one file: after so many the rest are echoes.
 const MOST: usize = 20;

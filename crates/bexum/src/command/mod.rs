@@ -9,8 +9,6 @@ mod reach;
 mod replay;
 mod show;
 
-pub(crate) use reach::Column;
-
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};

@@ -16,7 +16,8 @@ use clap::Parser;
 use super::circumstances;
 use crate::args::{Circumstances, Reach, ReachFormat};
 use crate::exit::Exit;
-use crate::render::grid::{Grid, Sketch};
+use crate::render::grid::Grid;
+use crate::render::sketch::{Column, Sketch};
 use crate::render::{drawing, reach_csv};
 use crate::stream;
 use crate::wire::reach as wire;
@@ -28,12 +29,6 @@ struct Beside {
     who: Option<String>,
     #[command(flatten)]
     circumstances: Circumstances,
-}
-
-/// A viewpoint and what it is called in headings.
-pub(crate) struct Column {
-    pub(crate) name: String,
-    pub(crate) viewpoint: Viewpoint,
 }
 
 pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {

@@ -8,5 +8,6 @@ pub(crate) mod page;
 pub(crate) mod problem;
 pub(crate) mod reach_csv;
 pub(crate) mod report;
+pub(crate) mod sketch;
 pub(crate) mod style;
 pub(crate) mod words;

@@ -6,8 +6,7 @@ use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Row, Spot, Viewpoint};
 
-use super::grid::{action_id, routes};
-use crate::command::Column;
+use super::sketch::{Column, action_id, routes};
 use crate::exit::Exit;
 
 struct Writer<'e> {

@@ -6,8 +6,7 @@ use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
 use serde_json::{Map, Value as Json, json};
 
 use super::answer::VERSION;
-use crate::command::Column;
-use crate::render::grid::{action_id, routes};
+use crate::render::sketch::{Column, action_id, routes};
 
 /// What each column's principal can do.
 pub(crate) fn by_principal(
