@@ -200,6 +200,27 @@ mod tests {
         assert_eq!(shown("2026-03-01T08:00:00.25Z").as_deref(), Some("2026-03-01T08:00:00.25Z"));
     }
 
+    proptest::proptest! {
+        #[test]
+        fn windows_stay_as_they_say(bounds in proptest::array::uniform4(proptest::option::of(0..9i64)), at in 0..9i64, then in 0..9i64) {
+            let window = |from: Option<i64>, until: Option<i64>| Window { from: from.map(Time), until: until.map(Time) };
+            let (a, b) = (window(bounds[0], bounds[1]), window(bounds[2], bounds[3]));
+            let both = a.intersect(&b);
+            proptest::prop_assert_eq!(both.holds(Time(at)), a.holds(Time(at)) && b.holds(Time(at)));
+            let steady = a.steady_around(Time(at));
+            proptest::prop_assert!(steady.holds(Time(at)) || a.from >= a.until);
+            if steady.holds(Time(then)) && steady.holds(Time(at)) {
+                proptest::prop_assert_eq!(a.holds(Time(then)), a.holds(Time(at)));
+            }
+        }
+
+        #[test]
+        fn what_is_shown_reads_back(micros in -60_000_000_000_000_000i64..250_000_000_000_000_000) {
+            let time = Time(micros);
+            proptest::prop_assert_eq!(Time::parse(&time.to_string()), Some(time));
+        }
+    }
+
     #[test]
     fn windows_open_and_close() {
         let window = Window { from: Some(Time(10)), until: Some(Time(20)) };

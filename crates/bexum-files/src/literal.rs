@@ -92,6 +92,30 @@ mod tests {
         }
     }
 
+    proptest::proptest! {
+        /// However a string is written, the part found for one of its letters stands for that letter.
+        #[test]
+        fn every_letter_is_found_again(letters in "[a-zé\u{1F600}]{1,8}", ways in proptest::collection::vec(0..4u8, 8), at in 0..8usize) {
+            let mut raw = String::from("\"");
+            let mut pieces = Vec::new();
+            for (letter, way) in letters.chars().zip(&ways) {
+                let piece = match way {
+                    0 | 1 => letter.to_string(),
+                    2 => format!("\\U{:08x}", letter as u32),
+                    _ if (letter as u32) < 0x10000 => format!("\\u{:04X}", letter as u32),
+                    _ => letter.to_string(),
+                };
+                raw.push_str(&piece);
+                pieces.push((letter, piece));
+            }
+            raw.push('"');
+            let at = at % pieces.len();
+            let start: usize = pieces[..at].iter().map(|(letter, _)| letter.len_utf8()).sum();
+            let found = locate(&raw, start, start + pieces[at].0.len_utf8());
+            proptest::prop_assert_eq!(&raw[found], &pieces[at].1);
+        }
+    }
+
     #[test]
     fn never_outside() {
         for raw in [

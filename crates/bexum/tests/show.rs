@@ -107,3 +107,42 @@ fn what_is_not_there() {
         assert!(run.err.contains(said), "{what}: {}", run.err);
     }
 }
+
+#[test]
+fn no_line_is_wider_than_the_terminal() {
+    let folder = Folder::demo();
+    for width in ["60", "80", "100", "132", "160"] {
+        let widest_allowed: usize = width.parse().expect("a number");
+        for what in [
+            vec!["show", "scopes"],
+            vec!["show", "catalogue"],
+            vec!["show", "users"],
+            vec!["show", "groups"],
+            vec!["show", "roles"],
+            vec!["show", "policies"],
+            vec!["show", "attachments"],
+            vec!["show", "ceilings"],
+            vec!["show", "user:lin"],
+            vec!["show", "policy:team-curator"],
+            vec!["show", "veyra/survey/spectra"],
+            vec!["ask", "user:amara", "secret.open", "veyra/core/vault/dish-keys/dish-1"],
+            vec!["reach", "user:mirek"],
+            vec!["reach", "--do", "*"],
+        ] {
+            let mut command = crate::support::command();
+            command.env("COLUMNS", width).args(&what).current_dir(folder.path());
+            let run = crate::support::finish(&mut command, b"");
+            // The title of a list names the temporary folder, however long its path is.
+            for line in run.out.lines().filter(|line| !line.contains("(in ")) {
+                let words: Vec<&str> = line.split_whitespace().collect();
+                let longest = words.iter().map(|word| word.chars().count()).max().unwrap_or(0);
+                let is_one_word = longest + 16 > widest_allowed;
+                let wide = line.chars().count();
+                assert!(
+                    wide <= widest_allowed || is_one_word,
+                    "{what:?} at {width}: {wide}: {line}"
+                );
+            }
+        }
+    }
+}

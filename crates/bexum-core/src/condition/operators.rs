@@ -244,6 +244,35 @@ mod tests {
         }
     }
 
+    /// The same by trying everything.
+    fn plainly(pattern: &[char], text: &[char]) -> bool {
+        match pattern.split_first() {
+            None => text.is_empty(),
+            Some(('*', rest)) => (0..=text.len()).any(|skip| plainly(rest, &text[skip..])),
+            Some((wanted, rest)) => text.split_first().is_some_and(|(got, left)| {
+                (*wanted == '?' || wanted == got) && plainly(rest, left)
+            }),
+        }
+    }
+
+    proptest::proptest! {
+        #![proptest_config(proptest::prelude::ProptestConfig { cases: 4000, ..Default::default() })]
+
+        #[test]
+        fn like_matches_as_defined(pattern in "[aé?*]{0,7}", text in "[aéb/]{0,8}") {
+            let chars = |text: &str| text.chars().collect::<Vec<char>>();
+            proptest::prop_assert_eq!(like(&pattern, &text), plainly(&chars(&pattern), &chars(&text)));
+        }
+    }
+
+    #[test]
+    fn like_takes_no_longer_than_it_is_long() {
+        // Backtracking would not come back from this.
+        let text = "a".repeat(200_000);
+        assert!(!like(&format!("{}b", "*a".repeat(500)), &text));
+        assert!(like(&"*a".repeat(500), &text));
+    }
+
     #[test]
     fn addresses_and_ranges() {
         let good =

@@ -4,7 +4,7 @@
 use bexum_core::catalogue::Level;
 use bexum_core::reach;
 
-use super::report::{Cell, draw_rows};
+use super::report::{Cell, draw_rows, wrap_under};
 use super::style::{self, paint, safe};
 
 /// What is drawn.
@@ -224,17 +224,7 @@ impl Note {
 }
 
 fn wrap(out: &mut String, first: &str, rest: usize, text: &str, width: usize) {
-    let rest = " ".repeat(rest);
-    let options = textwrap::Options::new(width)
-        .initial_indent(first)
-        .subsequent_indent(&rest)
-        .word_separator(textwrap::WordSeparator::AsciiSpace)
-        .word_splitter(textwrap::WordSplitter::NoHyphenation)
-        .break_words(false);
-    for line in textwrap::wrap(&safe(text), options) {
-        out.push_str(line.trim_end());
-        out.push('\n');
-    }
+    wrap_under(out, first, &" ".repeat(rest), &safe(text), width);
 }
 
 /// Shares in colour: all of a level, some of it, none, in doubt.

@@ -1,7 +1,6 @@
 //! Lines of text, wrapped to a width, with a quiet note at their end where it fits.
 
-use textwrap::Options;
-
+use super::report::wrap_under;
 use super::style::{self, paint};
 
 /// Text under construction.
@@ -30,16 +29,7 @@ impl Page {
     pub(crate) fn line(&mut self, indent: usize, text: &str) {
         let first = " ".repeat(indent);
         let rest = " ".repeat(indent + 2);
-        let options = Options::new(self.width)
-            .initial_indent(&first)
-            .subsequent_indent(&rest)
-            .word_separator(textwrap::WordSeparator::AsciiSpace)
-            .word_splitter(textwrap::WordSplitter::NoHyphenation)
-            .break_words(false);
-        for line in textwrap::wrap(text, options) {
-            self.out.push_str(line.trim_end());
-            self.out.push('\n');
-        }
+        wrap_under(&mut self.out, &first, &rest, text, self.width);
     }
 
     /// A line with a note: at its end if both fit, else under it.

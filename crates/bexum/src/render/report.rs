@@ -158,16 +158,7 @@ fn draw_fields(out: &mut String, fields: &[(&str, Cell)], indent: usize, width: 
         let name = paint(style::QUIET, &format!("{name:<widest$}"));
         let first = format!("{:indent$}{name}  ", "");
         let rest = " ".repeat(indent + widest + 2);
-        let options = textwrap::Options::new(width)
-            .initial_indent(&first)
-            .subsequent_indent(&rest)
-            .word_separator(textwrap::WordSeparator::AsciiSpace)
-            .word_splitter(textwrap::WordSplitter::NoHyphenation)
-            .break_words(false);
-        for line in textwrap::wrap(&cell.shown(), options) {
-            out.push_str(&line);
-            out.push('\n');
-        }
+        wrap_under(out, &first, &rest, &cell.shown(), width);
     }
 }
 
@@ -179,7 +170,7 @@ fn stack_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], width: usi
     for row in rows {
         let mut fields = columns.iter().copied().zip(row.iter().cloned());
         if let Some((_, head)) = fields.next() {
-            out.push_str(&format!("  {}\n", head.shown()));
+            wrap_under(out, "  ", "    ", &head.shown(), width);
         }
         let told = fields.filter(|(_, cell)| !cell.shown().is_empty()).collect::<Vec<_>>();
         draw_fields(out, &told, 4, width);
@@ -188,6 +179,21 @@ fn stack_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], width: usi
 
 fn longest_word(text: &str) -> Option<usize> {
     text.split(' ').map(textwrap::core::display_width).max()
+}
+
+/// A text with what stands before its first line and before the others; words stay whole.
+pub(crate) fn wrap_under(out: &mut String, first: &str, rest: &str, text: &str, width: usize) {
+    let options = textwrap::Options::new(width)
+        .initial_indent(first)
+        .subsequent_indent(rest)
+        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .break_words(false);
+    for line in textwrap::wrap(text, options) {
+        out.push_str(line.trim_end());
+        out.push('\n');
+    }
 }
 
 /// Draws rows as a table, or, where there is no room for one, as a block each.

@@ -247,3 +247,85 @@ pub(crate) fn attribute(json: Json<'_>) -> Result<Value, &'static str> {
         other => return Err(other.type_in_words()),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use bexum_core::Time;
+    use bexum_core::attribute::Value;
+    use proptest::prelude::*;
+
+    use super::{LineId, parse};
+
+    const BASE: &str = r#""who":"user:a","does":"k.v","on":"p""#;
+
+    fn context(json: &str) -> Result<Vec<(String, Option<Value>)>, String> {
+        let line = format!("{{{BASE},\"context\":{json}}}");
+        match parse(&line, Time(7)) {
+            Ok((_, request)) => Ok(request
+                .context
+                .into_iter()
+                .map(|(name, value)| (name.into_owned(), value))
+                .collect()),
+            Err(bad) => Err(bad.error),
+        }
+    }
+
+    #[test]
+    fn circumstances_are_flattened() {
+        let one = |name: &str, value| Ok(vec![(name.to_owned(), value)]);
+        assert_eq!(context(r#"{"a":{"b":{"c":1}}}"#), one("a.b.c", Some(Value::Integer(1))));
+        assert_eq!(context(r#"{"a":{"b":null}}"#), one("a.b", None));
+        assert_eq!(context(r#"{"a":null}"#), one("a", None));
+        assert_eq!(context(r#"{"a":{}}"#), Ok(Vec::new()));
+        assert_eq!(context(r#"{"a":[]}"#), one("a", Some(Value::List(Box::default()))));
+        assert_eq!(
+            context(r#"{"\u0061":"\ud83d\ude00"}"#),
+            one("a", Some(Value::Text("😀".into())))
+        );
+        assert_eq!(context(r#"{"path":true,"id":false}"#).map(|all| all.len()), Ok(2));
+        for wrong in [
+            "null",
+            "[]",
+            "1",
+            r#"{"a.b":1}"#,
+            r#"{"":1}"#,
+            r#"{"1a":1}"#,
+            r#"{"é":1}"#,
+            r#"{"a":[[1]]}"#,
+            r#"{"a":[{}]}"#,
+            r#"{"a":[1,true]}"#,
+            r#"{"a":[null]}"#,
+            r#"{"a":1.0}"#,
+            r#"{"a":[1e1]}"#,
+            r#"{"time":1}"#,
+            r#"{"time":{"a":1}}"#,
+            r#"{"time":"2026-01-01"}"#,
+        ] {
+            assert!(context(wrong).is_err(), "{wrong}");
+        }
+        assert!(
+            context(&format!("{}1{}", "{\"a\":".repeat(80), "}".repeat(80))).is_err(),
+            "too deep"
+        );
+    }
+
+    #[test]
+    fn the_moment_and_the_name_of_a_line() {
+        let line = |more: &str| format!("{{{BASE}{more}}}");
+        let text = line("");
+        let (id, request) = parse(&text, Time(7)).expect("a request");
+        assert_eq!((id, request.time), (None, Time(7)));
+        let text = line(r#","context":{"time":"1970-01-01T00:00:01Z"},"id":-0"#);
+        let (id, request) = parse(&text, Time(7)).expect("a request");
+        assert_eq!((id, request.time), (Some(LineId::Number(0)), Time(1_000_000)));
+        assert!(request.context.is_empty(), "the time stands apart");
+    }
+
+    proptest! {
+        #[test]
+        fn no_line_makes_it_panic(line in "\\PC{0,80}|[{}\\[\\]\":,a-z0-9. \\\\u-]{0,80}") {
+            let _ = parse(&line, Time(0));
+            let _ = parse(&format!("{{{BASE},{line}}}"), Time(0));
+        }
+    }
+}

@@ -54,3 +54,61 @@ pub(super) fn walk(edges: &Edges) -> Walk {
     }
     found
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::collection::vec;
+    use proptest::prelude::*;
+
+    use super::{Edges, walk};
+    use crate::origin::Origin;
+
+    fn graph(arrows: &[(usize, usize)], nodes: usize) -> Edges {
+        let mut edges: Edges = vec![Vec::new(); nodes];
+        arrows.iter().for_each(|(from, to)| edges[*from].push((*to, Origin::default())));
+        edges
+    }
+
+    /// Whether a node can come back to itself, by trying ways of every length.
+    fn comes_back(edges: &Edges, start: usize) -> bool {
+        let mut reached = vec![false; edges.len()];
+        let mut queue: Vec<usize> = edges[start].iter().map(|(to, _)| *to).collect();
+        while let Some(node) = queue.pop() {
+            if !std::mem::replace(&mut reached[node], true) {
+                queue.extend(edges[node].iter().map(|(to, _)| *to));
+            }
+        }
+        reached[start]
+    }
+
+    proptest! {
+        #[test]
+        fn loops_are_found_and_are_loops(arrows in vec((0..7usize, 0..7usize), 0..12)) {
+            let edges = graph(&arrows, 7);
+            let found = walk(&edges);
+            let any = (0..7).any(|node| comes_back(&edges, node));
+            prop_assert_eq!(any, !found.loops.is_empty());
+            for (ring, _) in &found.loops {
+                prop_assert_eq!(ring.first(), ring.last());
+                for pair in ring.windows(2) {
+                    prop_assert!(edges[pair[0]].iter().any(|(to, _)| *to == pair[1]));
+                }
+            }
+            let mut order = found.postorder.clone();
+            if found.loops.is_empty() {
+                let place = |node| found.postorder.iter().position(|other| *other == node);
+                for (from, to) in &arrows {
+                    prop_assert!(place(*to) < place(*from), "what is led to comes first");
+                }
+            }
+            order.sort_unstable();
+            prop_assert_eq!(order, (0..7).collect::<Vec<_>>());
+        }
+    }
+
+    #[test]
+    fn a_long_chain_needs_no_stack() {
+        let arrows: Vec<(usize, usize)> = (0..200_000).map(|i| (i, i + 1)).collect();
+        assert_eq!(walk(&graph(&arrows, 200_001)).postorder.len(), 200_001);
+    }
+}
