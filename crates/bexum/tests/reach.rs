@@ -95,6 +95,17 @@ fn a_role_opens_what_it_opens() {
     assert!(keeper.contains("1/1"), "{keeper}");
 }
 
+#[test]
+fn what_keeps_somebody_from_everything_is_said() {
+    let refused = text(&["user:sol", "--as", "role:dish-keeper"]);
+    assert!(
+        refused.contains("user:sol cannot take up role:dish-keeper: nothing is allowed"),
+        "{refused}"
+    );
+    let disabled = text(&["user:dag", "user:noor"]);
+    assert!(disabled.contains("user:dag is not enabled"), "{disabled}");
+}
+
 /// Every row of the CSV, asked one by one.
 #[test]
 fn the_csv_of_everybody_is_what_replay_answers() {

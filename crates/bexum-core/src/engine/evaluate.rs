@@ -64,7 +64,7 @@ impl<'e> Decider<'e> {
             Some(role) => Some(self.role_closure(role, query.time)),
             None => None,
         };
-        let everyone = self.everyone();
+        let everyone = taken.as_ref().map(|_| self.everyone());
         let all_roles = taken.as_ref().map(|taken| {
             let mut names = closure.role_names.clone();
             names.extend(&taken.role_names);
@@ -90,16 +90,16 @@ impl<'e> Decider<'e> {
         if denied && !S::THOROUGH {
             return Reason::Denied;
         }
-        let granted = match &taken {
-            None => walk.meets(Effect::Allow, &closure.table),
-            Some(taken) => {
+        let granted = match (&taken, &everyone) {
+            (Some(taken), Some(everyone)) => {
                 walk.scene.roles = &taken.role_names;
                 // `everyone` grants to a role taken up as well; nothing else of the closure does.
-                let everyone = walk.meets(Effect::Allow, &everyone);
+                let everyone = walk.meets(Effect::Allow, everyone);
                 let granted = (everyone && !S::THOROUGH) || walk.meets(Effect::Allow, &taken.table);
                 walk.scene.roles = all_roles.as_deref().unwrap_or_default();
                 everyone || granted
             }
+            _ => walk.meets(Effect::Allow, &closure.table),
         };
         if !granted && !S::THOROUGH {
             return Reason::NotGranted;

@@ -56,7 +56,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         keep_seen(estate, &mut rows);
     }
     if typed.format == ReachFormat::Json {
-        return print_json(&wire::by_principal(&index, &columns, &rows, typed.sources));
+        return wire::by_principal(&index, &columns, &rows, typed.sources);
     }
     let sketch = Sketch { index: &index, full: typed.full, sources: typed.sources };
     let title = match &columns[..] {
@@ -67,11 +67,6 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         if typed.sees { format!("what {title} would see") } else { format!("what {title} can do") };
     let grid = sketch.by_principal(title, &columns, &rows);
     draw(&grid, typed.format)
-}
-
-fn print_json(shape: &serde_json::Value) -> anyhow::Result<Exit> {
-    stream::print(&format!("{}\n", serde_json::to_string_pretty(shape)?))?;
-    Ok(Exit::Done)
 }
 
 fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {
@@ -144,7 +139,7 @@ fn by_place(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Re
     let sketch = Sketch { index, full: typed.full, sources: typed.sources };
     match typed.format {
         ReachFormat::Csv => reach_csv::write_places(index, anybody, &places),
-        ReachFormat::Json => print_json(&wire::by_place(index, anybody, &places, typed.sources)),
+        ReachFormat::Json => wire::by_place(index, anybody, &places, typed.sources),
         format => {
             draw(&sketch.by_place(format!("who can do what at {path}"), anybody, &places), format)
         }
@@ -163,7 +158,7 @@ fn by_action(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::R
     let sketch = Sketch { index, full: typed.full, sources: typed.sources };
     match typed.format {
         ReachFormat::Csv => reach_csv::write_actors(index, anybody, &found),
-        ReachFormat::Json => print_json(&wire::by_action(index, anybody, &found, typed.sources)),
+        ReachFormat::Json => wire::by_action(index, anybody, &found, typed.sources),
         format => {
             let title = format!("who can do {what}, and where");
             draw(&sketch.by_action(title, anybody, &found, &wanted), format)

@@ -11,6 +11,8 @@ use super::style::{self, paint, safe};
 #[derive(Debug)]
 pub(crate) struct Grid {
     pub(crate) title: String,
+    /// What keeps a whole viewpoint from doing anything, a line each.
+    pub(crate) remarks: Vec<String>,
     /// What the rows are: `where` or `who`.
     pub(crate) head: &'static str,
     /// The names of the viewpoints; one where nothing is compared.
@@ -101,7 +103,11 @@ impl LevelCell {
 impl Grid {
     /// For a terminal.
     pub(crate) fn text(&self, width: usize) -> String {
-        let mut out = format!("{}\n\n", paint(style::HEADING, &safe(&self.title)));
+        let mut out = format!("{}\n", paint(style::HEADING, &safe(&self.title)));
+        for remark in &self.remarks {
+            out.push_str(&format!("{}\n", paint(style::DENY, remark)));
+        }
+        out.push('\n');
         let is_long = self.full || self.rows.iter().any(|row| !row.sources.is_empty());
         if self.rows.is_empty() {
             out.push_str("nothing\n");

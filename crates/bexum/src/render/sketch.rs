@@ -1,7 +1,7 @@
 //! From effective access to a grid: what a row says, what is folded, what is noted.
 
 use bexum_core::catalogue::{ActionSet, Level};
-use bexum_core::engine::{Cells, Decider, Index};
+use bexum_core::engine::{Cells, Closure, Decider, Index};
 use bexum_core::id::ActionId;
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
@@ -31,6 +31,7 @@ impl Sketch<'_> {
         let estate = self.index.estate;
         let mut grid = self.grid(title, "where", columns.iter().map(|c| c.name.clone()).collect());
         let mut decider = Decider::new(self.index);
+        grid.remarks.extend(columns.iter().filter_map(|column| self.remark(&column.viewpoint)));
         for folded in fold::fold(estate, rows) {
             let row = &rows[folded.row];
             let mut sources = Vec::new();
@@ -133,6 +134,22 @@ impl Sketch<'_> {
         grid
     }
 
+    /// Why a viewpoint can do nothing at all, wherever it is asked.
+    fn remark(&self, viewpoint: &Viewpoint) -> Option<String> {
+        let estate = self.index.estate;
+        let who = estate.principal_id(viewpoint.who);
+        if let Principal::User(id) = viewpoint.who
+            && !estate.user(id).enabled
+        {
+            return Some(format!("{who} is not enabled: nothing is allowed"));
+        }
+        let role = viewpoint.take_up?;
+        let closure = Closure::new(self.index, viewpoint.who, &viewpoint.also, viewpoint.time);
+        let name = &estate.role(role).identity.name;
+        (!closure.can_take_up(role))
+            .then(|| format!("{who} cannot take up role:{name}: nothing is allowed"))
+    }
+
     /// Principals that can do the same at the same places stand together, save where each one's
     /// own routes are asked for.
     fn together<'f>(&self, found: &'f [(Principal, Vec<Row>)]) -> Vec<(Vec<Principal>, &'f [Row])> {
@@ -147,7 +164,8 @@ impl Sketch<'_> {
     }
 
     fn grid(&self, title: String, head: &'static str, columns: Vec<String>) -> Grid {
-        Grid { title, head, columns, rows: Vec::new(), notes: Vec::new(), full: self.full }
+        let remarks = Vec::new();
+        Grid { title, remarks, head, columns, rows: Vec::new(), notes: Vec::new(), full: self.full }
     }
 
     fn row(&self, spot: &Spot, cells: &[Cells]) -> GridRow {

@@ -1,11 +1,14 @@
 //! Effective access as JSON, version 1.
 
+use std::io::{BufWriter, Write as _};
+
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
 use serde_json::{Map, Value as Json, json};
 
 use super::answer::VERSION;
+use crate::exit::Exit;
 use crate::render::sketch::{Column, action_id, routes};
 
 /// What each column's principal can do.
@@ -14,20 +17,17 @@ pub(crate) fn by_principal(
     columns: &[Column],
     rows: &[Row],
     sources: bool,
-) -> Json {
+) -> anyhow::Result<Exit> {
     let mut shape = Shape { decider: Decider::new(index), sources };
-    let rows: Vec<Json> = rows
-        .iter()
-        .map(|row| {
-            let cells = columns.iter().zip(&row.cells);
-            let cells: Vec<Json> = cells
-                .map(|(column, cells)| shape.cells(&column.viewpoint, &row.spot, cells))
-                .collect();
-            json!({ "path": row.spot.shown, "sort": sort(row.spot.sort), "cells": cells })
-        })
-        .collect();
     let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
-    json!({ "version": VERSION, "by": "principal", "viewpoints": names, "rows": rows })
+    let head = json!({ "version": VERSION, "by": "principal", "viewpoints": names });
+    let rows = rows.iter().map(|row| {
+        let cells = columns.iter().zip(&row.cells);
+        let cells: Vec<Json> =
+            cells.map(|(column, cells)| shape.cells(&column.viewpoint, &row.spot, cells)).collect();
+        json!({ "path": row.spot.shown, "sort": sort(row.spot.sort), "cells": cells })
+    });
+    write(&head, rows)
 }
 
 /// Who can do what at some places.
@@ -36,20 +36,17 @@ pub(crate) fn by_place(
     anybody: &Viewpoint,
     places: &[Crowd],
     sources: bool,
-) -> Json {
+) -> anyhow::Result<Exit> {
     let mut shape = Shape { decider: Decider::new(index), sources };
-    let mut rows = Vec::new();
-    for (spot, groups) in places {
-        for (cells, who) in groups {
-            let names: Vec<String> =
-                who.iter().map(|who| index.estate.principal_id(*who)).collect();
-            let told = shape.cells(&anybody.seen_by(who[0]), spot, cells);
-            rows.push(json!({
-                "path": spot.shown, "sort": sort(spot.sort), "principals": names, "cells": [told],
-            }));
-        }
-    }
-    json!({ "version": VERSION, "by": "place", "rows": rows })
+    let groups = places.iter().flat_map(|(spot, groups)| groups.iter().map(move |g| (spot, g)));
+    let rows = groups.map(|(spot, (cells, who))| {
+        let names: Vec<String> = who.iter().map(|who| index.estate.principal_id(*who)).collect();
+        let told = shape.cells(&anybody.seen_by(who[0]), spot, cells);
+        json!({
+            "path": spot.shown, "sort": sort(spot.sort), "principals": names, "cells": [told],
+        })
+    });
+    write(&json!({ "version": VERSION, "by": "place" }), rows)
 }
 
 /// Who can do some actions, and where.
@@ -58,24 +55,34 @@ pub(crate) fn by_action(
     anybody: &Viewpoint,
     found: &[(Principal, Vec<Row>)],
     sources: bool,
-) -> Json {
+) -> anyhow::Result<Exit> {
     let mut shape = Shape { decider: Decider::new(index), sources };
-    let mut rows = Vec::new();
-    for (who, there) in found {
-        let viewpoint = anybody.seen_by(*who);
-        for row in there {
-            let mut told = shape.cells(&viewpoint, &row.spot, &row.cells[0]);
-            // What was not asked about is not denied.
-            if let Some(told) = told.as_object_mut() {
-                told.remove("deny");
-            }
-            rows.push(json!({
-                "principals": [index.estate.principal_id(*who)],
-                "path": row.spot.shown, "sort": sort(row.spot.sort), "cells": [told],
-            }));
+    let rows = found.iter().flat_map(|(who, rows)| rows.iter().map(move |row| (*who, row)));
+    let rows = rows.map(|(who, row)| {
+        let mut told = shape.cells(&anybody.seen_by(who), &row.spot, &row.cells[0]);
+        // What was not asked about is not denied.
+        if let Some(told) = told.as_object_mut() {
+            told.remove("deny");
         }
+        json!({
+            "principals": [index.estate.principal_id(who)],
+            "path": row.spot.shown, "sort": sort(row.spot.sort), "cells": [told],
+        })
+    });
+    write(&json!({ "version": VERSION, "by": "action" }), rows)
+}
+
+/// Writes an object whose last field is `rows`, a line each, none kept once it is written.
+fn write(head: &Json, rows: impl Iterator<Item = Json>) -> anyhow::Result<Exit> {
+    let mut out = BufWriter::with_capacity(1 << 16, std::io::stdout().lock());
+    let head = head.to_string();
+    write!(out, "{},\"rows\":[", head.trim_end_matches('}'))?;
+    for (i, row) in rows.enumerate() {
+        write!(out, "{}\n  {row}", if i == 0 { "" } else { "," })?;
     }
-    json!({ "version": VERSION, "by": "action", "rows": rows })
+    out.write_all(b"\n]}\n")?;
+    out.flush()?;
+    Ok(Exit::Done)
 }
 
 fn sort(sort: SpotSort) -> &'static str {
