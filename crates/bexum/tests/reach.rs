@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::support::{AT, Folder, Run};
+use crate::support::{AT, Folder, Run, run_unread};
 
 fn reach(args: &[&str]) -> Run {
     let mut all = vec!["reach"];
@@ -206,21 +206,11 @@ fn names_are_escaped() {
 
 #[test]
 fn a_reader_that_goes_away_is_no_error() {
-    use std::process::Stdio;
     let folder = Folder::demo();
     for format in ["csv", "json", "html", "text"] {
-        let mut child = crate::support::command()
-            .args(["reach", "user:ines", "--format", format])
-            .current_dir(folder.path())
-            .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .spawn()
-            .expect("the program starts");
-        drop(child.stdout.take());
-        let output = child.wait_with_output().expect("the program ends");
-        assert_eq!(output.status.code(), Some(0), "{format}");
-        assert_eq!(String::from_utf8_lossy(&output.stderr), "", "{format}");
+        run_unread(&["reach", "user:ines", "--format", format], folder.path());
     }
+    run_unread(&["show"], folder.path());
 }
 
 #[test]

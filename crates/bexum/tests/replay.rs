@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 
-use crate::support::{AT, Folder, command};
+use crate::support::{AT, Folder, command, run_unread};
 
 fn replay(args: &[&str], input: impl AsRef<[u8]>) -> (Option<i32>, Vec<Value>, String) {
     let mut all = vec!["replay", "--at-time", AT];
@@ -147,21 +147,9 @@ fn input_that_cannot_be_read() {
 
 #[test]
 fn a_reader_that_goes_away_is_no_error() {
-    use std::process::Stdio;
-    let folder = Folder::demo();
     let line = r#"{"who":"user:ines","does":"store.list","on":"veyra/survey/spectra"}"#;
-    let folder = folder.with("many.ndjson", format!("{line}\n").repeat(20_000));
-    let mut child = command()
-        .args(["replay", "many.ndjson"])
-        .current_dir(folder.path())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .expect("the program starts");
-    drop(child.stdout.take());
-    let output = child.wait_with_output().expect("the program ends");
-    assert_eq!(output.status.code(), Some(0));
-    assert_eq!(String::from_utf8_lossy(&output.stderr), "");
+    let folder = Folder::demo().with("many.ndjson", format!("{line}\n").repeat(20_000));
+    run_unread(&["replay", "many.ndjson"], folder.path());
 }
 
 #[test]

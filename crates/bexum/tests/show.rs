@@ -146,3 +146,37 @@ fn no_line_is_wider_than_the_terminal() {
         }
     }
 }
+
+#[test]
+fn every_list_and_thing_has_json_of_one_version() {
+    let folder = Folder::demo();
+    for what in [
+        "scopes",
+        "catalogue",
+        "users",
+        "groups",
+        "roles",
+        "policies",
+        "attachments",
+        "ceilings",
+        "user:lin",
+        "group:imaging",
+        "role:reducer",
+        "resource:veyra/survey/reducer",
+        "policy:keep-raw",
+        "kind:dish",
+        "veyra/survey",
+        "veyra/survey/maps/x",
+        "veyra/people/staff",
+    ] {
+        let run = folder.run(&["show", what, "--format", "json", "--at-time", AT]);
+        assert_eq!(run.code, Some(0), "{what}: {}", run.err);
+        let json: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");
+        assert_eq!(json["version"], 1, "{what}");
+        assert!(json.as_object().is_some_and(|all| all.len() > 1), "{what}: {json}");
+    }
+    // A tree is drawn with names, and written with paths.
+    let run = folder.run(&["show", "scopes", "--format", "json"]);
+    let json: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");
+    assert_eq!(json["scopes"][1]["scope"], "veyra/core");
+}

@@ -2,6 +2,7 @@
 
 mod conditions;
 mod decisions;
+mod equivalences;
 mod estates;
 mod explanations;
 mod reach;

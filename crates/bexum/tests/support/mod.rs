@@ -110,6 +110,22 @@ pub(crate) fn finish(command: &mut Command, input: &[u8]) -> Run {
     run
 }
 
+/// Runs the program with nobody to read what it prints, which is no error.
+pub(crate) fn run_unread(args: &[&str], folder: &Path) {
+    let mut child = command()
+        .args(args)
+        .current_dir(folder)
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the program starts");
+    drop(child.stdout.take());
+    let output = child.wait_with_output().expect("the program ends");
+    assert_eq!(output.status.code(), Some(0), "{args:?}");
+    assert_eq!(String::from_utf8_lossy(&output.stderr), "", "{args:?}");
+}
+
 fn copy(from: &Path, to: &Path) {
     std::fs::create_dir_all(to).expect("a folder");
     for entry in std::fs::read_dir(from).expect("the demo estate") {
