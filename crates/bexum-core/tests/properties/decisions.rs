@@ -5,27 +5,11 @@ use bexum_core::declaration::Declarations;
 use bexum_core::engine::{Candidate, Decider, Index, Scene, Sink};
 use bexum_core::naive::Naive;
 use bexum_core::policy::Effect;
-use bexum_core::{Estate, Reading, Reason, Request, Trace, Truth, Verdict};
+use bexum_core::{Reading, Reason, Request, Trace, Truth, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
 
-use crate::estates::{self, w};
-
-fn build(declared: &Declarations) -> Estate {
-    Estate::build(declared).unwrap_or_else(|faults| panic!("the estate builds: {faults:?}"))
-}
-
-/// What the engine says of each request; `None` for an error.
-fn answers(declared: &Declarations, requests: &[Request<'_>]) -> Vec<Option<Reason>> {
-    let estate = build(declared);
-    let index = Index::new(&estate);
-    let mut decider = Decider::new(&index);
-    let mut answer = |request: &Request<'_>| {
-        let query = request.resolve(&estate).ok()?;
-        Some(decider.decide(&query))
-    };
-    requests.iter().map(&mut answer).collect()
-}
+use crate::estates::{self, answers, build, w};
 
 fn allowed(answer: &Option<Reason>) -> bool {
     answer.is_some_and(|reason| reason.verdict() == Verdict::Allow)

@@ -1,25 +1,14 @@
 //! Two ways of saying the same come to the same answers.
 
-use bexum_core::declaration::{Attachment, Declarations, Element, List, WindowWritten};
-use bexum_core::engine::{Closure, Decider, Index};
+use bexum_core::declaration::{Attachment, Element, List, WindowWritten};
+use bexum_core::engine::{Closure, Index};
 use bexum_core::origin::Written;
 use bexum_core::{Estate, Principal, Reason, Request, Time, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::select;
 
-use crate::estates::{self, MOMENTS, w};
-
-fn answers(declared: &Declarations, requests: &[Request<'_>]) -> Vec<Option<Reason>> {
-    let estate = Estate::build(declared).unwrap_or_else(|faults| panic!("it builds: {faults:?}"));
-    let index = Index::new(&estate);
-    let mut decider = Decider::new(&index);
-    let mut answer = |request: &Request<'_>| {
-        let query = request.resolve(&estate).ok()?;
-        Some(decider.decide(&query))
-    };
-    requests.iter().map(&mut answer).collect()
-}
+use crate::estates::{self, MOMENTS, answers, w};
 
 /// Each element of a list as a list of its own.
 fn alone(list: &List) -> Vec<List> {

@@ -14,7 +14,7 @@ use bexum_core::origin::{FileId, Origin, Written};
 use bexum_core::policy::Effect;
 use bexum_core::principal::Join;
 use bexum_core::scope::ScopeType;
-use bexum_core::{Request, Time};
+use bexum_core::{Decider, Estate, Index, Reason, Request, Time};
 use proptest::collection::vec;
 use proptest::option::weighted;
 use proptest::prelude::*;
@@ -510,4 +510,21 @@ pub(crate) fn request() -> impl Strategy<Value = Request<'static>> {
             item,
             ..Request::new(who, does, on, Time(at))
         })
+}
+
+/// The estate of declarations that have no fault.
+pub(crate) fn build(declared: &Declarations) -> Estate {
+    Estate::build(declared).unwrap_or_else(|faults| panic!("the estate builds: {faults:?}"))
+}
+
+/// What the engine says of each request; `None` for an error.
+pub(crate) fn answers(declared: &Declarations, requests: &[Request<'_>]) -> Vec<Option<Reason>> {
+    let estate = build(declared);
+    let index = Index::new(&estate);
+    let mut decider = Decider::new(&index);
+    let mut answer = |request: &Request<'_>| {
+        let query = request.resolve(&estate).ok()?;
+        Some(decider.decide(&query))
+    };
+    requests.iter().map(&mut answer).collect()
 }
