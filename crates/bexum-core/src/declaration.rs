@@ -5,6 +5,8 @@
 
 use crate::attribute::Value;
 use crate::catalogue::Level;
+use crate::decision::{Reason, Verdict};
+use crate::expectation::Claim;
 use crate::origin::{Origin, Written};
 use crate::policy::Effect;
 use crate::principal::Join;
@@ -37,6 +39,12 @@ pub struct Declarations {
     pub attachments: Vec<Attachment>,
     /// `[[ceiling]]`
     pub ceilings: Vec<Ceiling>,
+    /// `[[check]]`
+    pub checks: Vec<Check>,
+    /// `[[never]]`, `[[always]]`
+    pub laws: Vec<Law>,
+    /// `[[apart]]`
+    pub separations: Vec<Separation>,
 }
 
 /// A declaration under a name of its own.
@@ -199,6 +207,77 @@ pub struct Ceiling {
     pub bound: Option<List>,
     /// When it counts.
     pub window: WindowWritten,
+    /// What its author says about it.
+    pub about: Option<String>,
+    /// Where it starts.
+    pub origin: Origin,
+}
+
+/// Requests and the answer that is expected to each.
+#[derive(Clone, Debug)]
+pub struct Check {
+    /// What it is called.
+    pub name: Written<String>,
+    /// Principals.
+    pub who: List,
+    /// Actions.
+    pub does: List,
+    /// Paths.
+    pub on: List,
+    /// The role to take up.
+    pub take_up: Option<Written<String>>,
+    /// Groups supposed.
+    pub also: Vec<Written<String>>,
+    /// Policies that bound the session.
+    pub under: Vec<Written<String>>,
+    /// Circumstances, flattened; the request's time among them.
+    pub context: Vec<(Written<String>, Value)>,
+    /// Circumstances that are known to be absent.
+    pub absent: Vec<Written<String>>,
+    /// Attributes of the item itself; `None` when the key is not written.
+    pub item: Option<Vec<(Written<String>, Value)>>,
+    /// The answer.
+    pub expect: Verdict,
+    /// The reason, if one is expected.
+    pub reason: Option<Written<Reason>>,
+    /// What its author says about it.
+    pub about: Option<String>,
+    /// Where it starts.
+    pub origin: Origin,
+}
+
+/// Something that must hold for every request of a sort.
+#[derive(Clone, Debug)]
+pub struct Law {
+    /// What it says of them.
+    pub claim: Claim,
+    /// What it is called, if anything.
+    pub name: Option<Written<String>>,
+    /// Principals and `everyone`.
+    pub who: List,
+    /// Principals and `everyone` whom it does not concern.
+    pub except: Option<List>,
+    /// Action patterns.
+    pub does: List,
+    /// Path patterns, all absolute.
+    pub on: List,
+    /// Which requests it concerns.
+    pub when: Option<Written<String>>,
+    /// What its author says about it.
+    pub about: Option<String>,
+    /// Where it starts.
+    pub origin: Origin,
+}
+
+/// Things of which nobody may have two.
+#[derive(Clone, Debug)]
+pub struct Separation {
+    /// What it is called, if anything.
+    pub name: Option<Written<String>>,
+    /// Roles, groups and policies.
+    pub any_two_of: List,
+    /// Scopes to which policies must reach to count; `None`: anywhere.
+    pub at: Option<List>,
     /// What its author says about it.
     pub about: Option<String>,
     /// Where it starts.

@@ -11,6 +11,7 @@ mod index;
 mod sets;
 mod sink;
 
+pub(crate) use closure::Table;
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{Scene, Source};

@@ -9,6 +9,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::attribute::AttributeNames;
 use crate::catalogue::Catalogue;
 use crate::declaration::Declarations;
+use crate::expectation::{Check, Law, Separation};
 use crate::fault::Diagnostic;
 use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, StatementId, UserId};
 use crate::policy::{Attachment, Ceiling, Policy, Statement};
@@ -39,6 +40,12 @@ pub struct Estate {
     pub attachments: Vec<Attachment>,
     /// Ceilings by id, in the order written.
     pub ceilings: Vec<Ceiling>,
+    /// Requests with the answers that are expected, in the order written.
+    pub checks: Vec<Check>,
+    /// Laws about all requests of a sort, in the order written.
+    pub laws: Vec<Law>,
+    /// What nobody may have together, in the order written.
+    pub separations: Vec<Separation>,
     /// The names of all attributes that it gives or asks about.
     pub attribute_names: AttributeNames,
     /// The most segments of any path pattern.
@@ -194,6 +201,20 @@ impl Estate {
             Some(name) => format!("{policy} \"{name}\""),
             None => format!("{policy} {} {}", statement.effect, statement.place),
         }
+    }
+
+    /// Whether a policy includes another, directly or through others.
+    #[must_use]
+    pub fn includes(&self, policy: PolicyId, wanted: PolicyId) -> bool {
+        let mut seen: FxHashSet<PolicyId> = FxHashSet::default();
+        let mut waiting = vec![policy];
+        while let Some(id) = waiting.pop() {
+            if self.policy(id).include.contains(&wanted) {
+                return true;
+            }
+            waiting.extend(self.policy(id).include.iter().filter(|id| seen.insert(**id)));
+        }
+        false
     }
 
     /// Everybody who is in a group at a moment, directly or through others: each once, with the

@@ -4,9 +4,11 @@
 //! [hint](Fault::hint) says what to do. Colour and layout are somebody else's.
 
 use crate::condition::ConditionFault;
+use crate::decision::{Reason, Verdict};
 use crate::name::Grammar;
 use crate::origin::Place;
 use crate::pattern::PatternFault;
+use crate::request::RequestFault;
 
 /// A fault and where it shows.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -248,6 +250,40 @@ pub enum Fault {
         #[from]
         fault: ConditionFault,
     },
+    /// A check, law or separation without a usable name.
+    #[error("a name here has at least one letter, and no control character")]
+    BadTitle,
+    /// The time of a check that is none.
+    #[error("`time` in a check must be one moment, like `2026-03-01T08:00:00Z`")]
+    CheckMoment,
+    /// A time among the circumstances or the item's attributes of a check.
+    #[error("times in `{0}` are strings, as they are in a request")]
+    CheckTimes(&'static str),
+    /// A circumstance that is both.
+    #[error("`{0}` is given in `context` and named in `absent`")]
+    BothGivenAndAbsent(String),
+    /// A reason that goes with the other verdict.
+    #[error("`{reason}` goes with `{}`, not with `{expect}`", .reason.verdict())]
+    OtherVerdict {
+        /// The reason expected.
+        reason: Reason,
+        /// The verdict expected.
+        expect: Verdict,
+    },
+    /// A check that asks for something which is no request (section 5).
+    #[error("this check asks for something that is no request: {fault}")]
+    CheckRequest {
+        /// Why it is none.
+        fault: RequestFault,
+        /// What was probably meant.
+        hint: Option<String>,
+    },
+    /// A law's path pattern that starts at no place.
+    #[error("`{0}` must be absolute: a law is attached nowhere")]
+    NotAbsolute(String),
+    /// Fewer than two things to keep apart.
+    #[error("`any-two-of` needs two different names at least")]
+    NothingToKeepApart,
     /// A `members-when` that some user leaves undecided (section 4).
     #[error(
         "`members-when` of group `{group}` is undecided for user `{user}`, because of `{attribute}`"
@@ -299,6 +335,11 @@ impl Fault {
                 Some("give it an `allow` or a `deny`, or include a policy that has one".to_owned())
             }
             Self::Condition { fault } => fault.hint(),
+            Self::CheckRequest { hint, .. } => hint.clone(),
+            Self::NotAbsolute(pattern) => {
+                let bare = pattern.trim_start_matches('!');
+                Some(format!("start it at the root of all paths: `/{bare}`"))
+            }
             _ => None,
         }
     }

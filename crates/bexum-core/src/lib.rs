@@ -17,6 +17,7 @@ pub mod decision;
 pub mod declaration;
 pub mod engine;
 pub mod estate;
+pub mod expectation;
 pub mod fault;
 pub mod id;
 pub mod limits;
@@ -26,6 +27,7 @@ pub mod origin;
 pub mod pattern;
 pub mod policy;
 pub mod principal;
+pub mod prove;
 pub mod reach;
 pub mod request;
 pub mod scope;
@@ -44,8 +46,9 @@ pub use time::Time;
 pub use trace::Trace;
 pub use truth::Truth;
 
-/// Every table that a file may hold, in the order of the spec's section 2.
-pub const TABLES: [&str; 13] = [
+/// Every table that a file may hold: those of the spec's section 2, in its order, then those of
+/// [expectations](expectation).
+pub const TABLES: [&str; 17] = [
     "estate",
     "service",
     "kind",
@@ -59,4 +62,8 @@ pub const TABLES: [&str; 13] = [
     "policy",
     "attach",
     "ceiling",
+    "check",
+    "never",
+    "always",
+    "apart",
 ];

@@ -73,6 +73,7 @@ impl Viewpoint {
             under: self.under.clone(),
             context: self.context.clone(),
             item: Vec::new(),
+            item_is_open: false,
             time: self.time,
         }
     }

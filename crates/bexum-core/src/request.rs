@@ -202,7 +202,10 @@ pub struct Query<'a> {
     /// Circumstances that some condition or pattern of the estate asks about.
     pub context: Vec<(AttributeId, Given)>,
     /// The item's attributes that some condition asks about.
-    pub item: Vec<(AttributeId, Option<Value>)>,
+    pub item: Vec<(AttributeId, Given)>,
+    /// Whether the item may have attributes beyond those: then what `item` does not name is
+    /// unknown, where in a request it is absent. Analyses ask so.
+    pub item_is_open: bool,
     /// The moment.
     pub time: Time,
 }
@@ -291,6 +294,7 @@ impl<'a> Request<'a> {
             context: self.resolve_context(estate),
             item: self.resolve_item(estate, &target)?,
             target,
+            item_is_open: false,
             time: self.time,
         })
     }
@@ -318,7 +322,7 @@ impl<'a> Request<'a> {
         &self,
         estate: &Estate,
         target: &Target<'_>,
-    ) -> Result<Vec<(AttributeId, Option<Value>)>, RequestFault> {
+    ) -> Result<Vec<(AttributeId, Given)>, RequestFault> {
         let Some(written) = &self.item else { return Ok(Vec::new()) };
         if !matches!(target.place, Place::Item(_)) {
             return Err(RequestFault::ItemOfDeclared(target.path.to_owned()));
@@ -329,9 +333,10 @@ impl<'a> Request<'a> {
             if is_reserved(first) {
                 return Err(RequestFault::ReservedItemName(first.to_owned()));
             }
-            item.extend(estate.attribute_names.get(name).map(|id| (id, Some(value.clone()))));
-            let known = heads(name).filter_map(|head| estate.attribute_names.get(head));
-            item.extend(known.map(|id| (id, None)));
+            let names = &estate.attribute_names;
+            item.extend(names.get(name).map(|id| (id, Given::Value(value.clone()))));
+            let known = heads(name).filter_map(|head| names.get(head));
+            item.extend(known.map(|id| (id, Given::Head)));
         }
         Ok(item)
     }

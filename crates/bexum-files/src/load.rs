@@ -129,6 +129,7 @@ fn stands_alone(fault: &Fault) -> bool {
             | Fault::NoAction { .. }
             | Fault::EmptyCeiling(_)
             | Fault::VerbUnlisted { .. }
+            | Fault::CheckRequest { .. }
     )
 }
 

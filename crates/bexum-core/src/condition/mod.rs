@@ -16,7 +16,10 @@ mod tests;
 mod token;
 
 pub use check::{Condition, Reference};
-pub(crate) use operators::compare as compare_values;
+pub(crate) use check::{Node, Side};
+#[cfg(test)]
+pub(crate) use operators::like as is_like;
+pub(crate) use operators::{compare as compare_values, range_ends};
 
 use ast::{Operator, Root};
 

@@ -36,12 +36,25 @@ impl Block {
         (range.trunc() == range).then_some(Self::Range(range))
     }
 
+    /// The first and the last address in it.
+    fn ends(&self) -> (IpAddr, IpAddr) {
+        match self {
+            Self::One(one) => (*one, *one),
+            Self::Range(range) => (range.network(), range.broadcast()),
+        }
+    }
+
     fn holds(&self, address: IpAddr) -> bool {
         match self {
             Self::One(one) => *one == address,
             Self::Range(range) => range.contains(&address),
         }
     }
+}
+
+/// The first and the last address of what can be read as an address or a range.
+pub(crate) fn range_ends(text: &str) -> Option<(IpAddr, IpAddr)> {
+    Block::parse(text).map(|block| block.ends())
 }
 
 /// An address; one in IPv4-mapped form counts as the IPv4 address.
@@ -156,7 +169,7 @@ fn overlap_times(times: &ListFact<'_>, texts: &ListFact<'_>) -> Truth {
 }
 
 /// Whether `text` matches: `*` any run of characters, `?` exactly one code point.
-pub(super) fn like(pattern: &str, text: &str) -> bool {
+pub(crate) fn like(pattern: &str, text: &str) -> bool {
     if !pattern.contains('?') {
         return star_match(pattern, text);
     }

@@ -28,7 +28,7 @@ pub struct Closure<'e> {
     pub takeable: Vec<RoleId>,
     /// While all of the above stays as it is.
     pub steady: Window,
-    pub(crate) table: Table,
+    pub(super) table: Table,
 }
 
 /// A role taken up: it, and all roles that it brings, with what is attached to them.
@@ -40,7 +40,7 @@ pub struct RoleClosure<'e> {
     pub role_names: Vec<&'e str>,
     /// While that stays as it is.
     pub steady: Window,
-    pub(crate) table: Table,
+    pub(super) table: Table,
 }
 
 /// Attachments and ceilings of a set of subjects, sorted so that those at one scope stand
@@ -125,17 +125,19 @@ impl Table {
     }
 
     /// The policies attached at a scope or above it, and the ceilings over them or everything,
-    /// each with the scope that its patterns start at.
+    /// each with the scope that its patterns start at, and when it counts.
     pub(crate) fn policies_above(
         &self,
         index: &Index<'_>,
         scope: ScopeId,
-    ) -> Vec<(PolicyId, Option<ScopeId>)> {
-        let everywhere = self.ceilings_over(None).iter().map(|entry| (entry.policy, None));
+    ) -> Vec<(PolicyId, Option<ScopeId>, Window)> {
+        let everywhere = self.ceilings_over(None).iter();
+        let everywhere = everywhere.map(|entry| (entry.policy, None, entry.window));
         let chain = index.estate.scopes.chain(scope).flat_map(|at| {
-            let attached = self.attached_at(at).iter().map(|entry| entry.policy);
-            let ceilings = self.ceilings_over(Some(at)).iter().map(|entry| entry.policy);
-            attached.chain(ceilings).map(move |policy| (policy, Some(at)))
+            let attached = self.attached_at(at).iter().map(|entry| (entry.policy, entry.window));
+            let ceilings = self.ceilings_over(Some(at)).iter();
+            let ceilings = ceilings.map(|entry| (entry.policy, entry.window));
+            attached.chain(ceilings).map(move |(policy, window)| (policy, Some(at), window))
         });
         everywhere.chain(chain).collect()
     }
@@ -234,6 +236,10 @@ impl<'e> Closure<'e> {
         }
     }
 
+    pub(crate) fn table(&self) -> &Table {
+        &self.table
+    }
+
     /// Whether `role` may be taken up, or is active already.
     #[must_use]
     pub fn can_take_up(&self, role: RoleId) -> bool {
@@ -242,6 +248,10 @@ impl<'e> Closure<'e> {
 }
 
 impl<'e> RoleClosure<'e> {
+    pub(crate) fn table(&self) -> &Table {
+        &self.table
+    }
+
     /// `role` and every role whose `held-by` names one of these (spec section 6, "R+").
     #[must_use]
     pub fn new(index: &Index<'e>, role: RoleId, at: Time) -> Self {

@@ -133,8 +133,18 @@ impl<'e> Decider<'e> {
         made
     }
 
+    /// Who asks, and the role that is taken up, if one is.
+    pub(crate) fn closures_of(
+        &mut self,
+        query: &Query<'_>,
+    ) -> (Rc<Closure<'e>>, Option<Rc<RoleClosure<'e>>>) {
+        let closure = self.closure_of(query);
+        let taken = query.take_up.map(|role| self.role_closure(role, query.time));
+        (closure, taken)
+    }
+
     /// What is attached to `everyone` alone; asked for where a role is taken up.
-    pub(super) fn everyone(&mut self) -> Rc<Table> {
+    pub(crate) fn everyone(&mut self) -> Rc<Table> {
         let index = self.index;
         let made = || Rc::new(Table::new(index, [Subject::Everyone]));
         Rc::clone(self.everyone.get_or_insert_with(made))

@@ -3,11 +3,12 @@
 use super::closure::Closure;
 use super::index::{Index, NamesWritten};
 use crate::attribute::Value;
-use crate::condition::Reference;
 use crate::condition::check::{PrincipalAttribute, ResourceAttribute};
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, ListFact, Scalar};
+use crate::condition::{Condition, Reference};
 use crate::id::{AttributeId, ScopeId, StatementId};
+use crate::pattern::PathSet;
 use crate::pattern::matching::Braces;
 use crate::pattern::path::Brace;
 use crate::principal::Principal;
@@ -67,10 +68,15 @@ impl<'s> Scene<'s> {
 
     /// What a statement's `on` and `when` come to, its patterns starting `anchor` segments down;
     /// its `do` is not looked at.
-    pub(super) fn truth(&self, id: StatementId, anchor: usize) -> Truth {
+    pub(crate) fn truth(&self, id: StatementId, anchor: usize) -> Truth {
         let statement = self.index.estate.statement(id);
-        let on = statement.on.matches(&self.query.target.segments, anchor, self);
-        match &statement.when {
+        self.truth_of(&statement.on, statement.when.as_ref(), anchor)
+    }
+
+    /// What a pair of `on` and `when` comes to.
+    pub(crate) fn truth_of(&self, on: &PathSet, when: Option<&Condition>, anchor: usize) -> Truth {
+        let on = on.matches(&self.query.target.segments, anchor, self);
+        match when {
             Some(when) if on != Truth::False => on.and(when.eval(self)),
             _ => on,
         }
@@ -88,29 +94,42 @@ impl<'s> Scene<'s> {
     }
 
     /// A target's own attribute: an identity's before its home's, a scope's before an item's.
-    fn of_target(&self, id: AttributeId) -> Option<(Source, &'s Value)> {
+    fn of_target(&self, id: AttributeId) -> Option<(Source, Fact<'s>)> {
         let target = &self.query.target;
         if let Place::Identity(who, _) = target.place
             && let Some(value) = self.index.estate.identity(who)?.attributes.value(id)
         {
-            return Some((Source::Identity(who), value));
+            return Some((Source::Identity(who), Fact::of(value)));
         }
         if let Some((at, value)) = self.up_from(target.scope(), id) {
-            return Some((Source::Scope(at), value));
+            return Some((Source::Scope(at), Fact::of(value)));
         }
-        let item = &self.query.item;
-        let value = item.iter().find_map(|(name, value)| value.as_ref().filter(|_| *name == id))?;
-        Some((Source::Item, value))
+        match self.given(&self.query.item, id) {
+            Some(Given::Value(value)) => Some((Source::Item, Fact::of(value))),
+            None if self.is_open_item() => Some((Source::Item, Fact::Unknown)),
+            _ => None,
+        }
     }
 
-    fn target_has(&self, id: AttributeId) -> bool {
+    fn is_open_item(&self) -> bool {
+        self.query.item_is_open && matches!(self.query.target.place, Place::Item(_))
+    }
+
+    fn target_has(&self, id: AttributeId) -> Truth {
         let target = &self.query.target;
         if let Place::Identity(who, _) = target.place
             && self.index.estate.identity(who).is_some_and(|who| who.attributes.has(id))
         {
-            return true;
+            return Truth::True;
         }
-        self.any_up_from(target.scope(), id) || self.query.item.iter().any(|(name, _)| *name == id)
+        if self.any_up_from(target.scope(), id) {
+            return Truth::True;
+        }
+        match self.given(&self.query.item, id) {
+            Some(Given::Value(_) | Given::Head) => Truth::True,
+            None if self.is_open_item() => Truth::Undecided,
+            _ => Truth::False,
+        }
     }
 
     /// Attributes of groups and roles that ask are nobody's in particular.
@@ -171,7 +190,7 @@ impl<'s> Scene<'s> {
                 }
                 _ => Fact::Absent,
             },
-            R::Own(id) => self.of_target(id).map_or(Fact::Absent, |(_, value)| Fact::of(value)),
+            R::Own(id) => self.of_target(id).map_or(Fact::Absent, |(_, fact)| fact),
         }
     }
 
@@ -194,19 +213,21 @@ impl<'s> Scene<'s> {
         }
     }
 
-    fn context(&self, id: AttributeId) -> Option<&'s Given> {
-        let given = |wanted| {
-            self.query.context.iter().find(|(id, _)| *id == wanted).map(|(_, given)| given)
-        };
-        if let Some(found) = given(id) {
-            return Some(found);
+    /// What a request says of an attribute, in its `context` or its `item`.
+    fn given(&self, list: &'s [(AttributeId, Given)], wanted: AttributeId) -> Option<&'s Given> {
+        let found = |wanted| list.iter().find(|(id, _)| *id == wanted).map(|(_, given)| given);
+        if list.is_empty() {
+            return None;
+        }
+        if let Some(given) = found(wanted) {
+            return Some(given);
         }
         // What lies below something given as absent is absent too.
         let names = &self.index.estate.attribute_names;
-        let mut head = names.parent(id);
+        let mut head = names.parent(wanted);
         while let Some(parent) = head {
-            if let Some(found @ Given::Absent) = given(parent) {
-                return Some(found);
+            if let Some(absent @ Given::Absent) = found(parent) {
+                return Some(absent);
             }
             head = names.parent(parent);
         }
@@ -220,7 +241,7 @@ impl Facts for Scene<'_> {
             Reference::Principal(attribute) => self.principal_fact(attribute),
             Reference::Resource(attribute) => self.resource_fact(attribute),
             Reference::Time => Fact::Scalar(Scalar::Time(self.query.time)),
-            Reference::Context(id) => match self.context(id) {
+            Reference::Context(id) => match self.given(&self.query.context, id) {
                 Some(Given::Value(value)) => Fact::of(value),
                 Some(Given::Absent) => Fact::Absent,
                 Some(Given::Head) | None => Fact::Unknown,
@@ -242,8 +263,8 @@ impl Facts for Scene<'_> {
                     }
                 })
             }
-            Reference::Resource(ResourceAttribute::Own(id)) => Truth::from(self.target_has(id)),
-            Reference::Context(id) => match self.context(id) {
+            Reference::Resource(ResourceAttribute::Own(id)) => self.target_has(id),
+            Reference::Context(id) => match self.given(&self.query.context, id) {
                 Some(Given::Value(_) | Given::Head) => Truth::True,
                 Some(Given::Absent) => Truth::False,
                 None => Truth::Undecided,

@@ -57,6 +57,8 @@ impl<'e> Decider<'e> {
             let taken = self.role_closure(role, query.time);
             policies.extend(taken.table.policies_above(self.index, scope));
         }
+        let mut policies: Vec<(PolicyId, Option<ScopeId>)> =
+            policies.into_iter().map(|(policy, at, _)| (policy, at)).collect();
         policies.extend(query.under.iter().map(|policy| (*policy, None)));
         policies.sort_unstable();
         policies.dedup();

@@ -4,6 +4,7 @@
 //! them. A thing with a fault still counts as declared, so that one fault does not breed others.
 
 mod catalogue;
+mod expectations;
 mod graph;
 mod names;
 mod policies;
@@ -57,6 +58,10 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> 
     let policies = builder.build_policies(declared, &catalogue);
     let attachments = builder.build_attachments(declared, &resources);
     let ceilings = builder.build_ceilings(declared, &resources, &policies.policies);
+    builder.refuse_same_expectations(declared);
+    let checks = builder.build_checks(declared);
+    let laws = builder.build_laws(declared, &catalogue, &resources);
+    let separations = builder.build_separations(declared);
     let identities_at = builder.place_identities(declared, &people);
     let Builder {
         mut faults, attribute_names, users, groups, roles, policies: policy_names, ..
@@ -65,10 +70,11 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> 
         faults.sort_by_key(|diagnostic| diagnostic.place);
         return Err(faults);
     }
-    let on = policies.statements.iter().map(|statement| &statement.on);
+    let of_laws = laws.iter().map(|law| &law.on);
+    let on = policies.statements.iter().map(|statement| &statement.on).chain(of_laws);
     let patterns = on.flat_map(|on| on.plain.iter().chain(&on.excluded));
     let longest_pattern = patterns.map(|pattern| pattern.segments.len()).max().unwrap_or(0);
-    Ok(Estate {
+    let estate = Estate {
         longest_pattern,
         name: declared.name.as_str().into(),
         catalogue,
@@ -80,13 +86,18 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> 
         statements: policies.statements,
         attachments,
         ceilings,
+        checks,
+        laws,
+        separations,
         attribute_names,
         identities_at,
         user_ids: users.into_ids(UserId::new),
         group_ids: groups.into_ids(GroupId::new),
         role_ids: roles.into_ids(RoleId::new),
         policy_ids: policy_names.into_ids(PolicyId::new),
-    })
+    };
+    let faults = expectations::refuse_requests(&estate, declared);
+    if faults.is_empty() { Ok(estate) } else { Err(faults) }
 }
 
 impl Builder<'_> {

@@ -24,7 +24,7 @@ pub(crate) fn w(text: &str) -> Written<String> {
     Written::new(text.to_owned(), Origin::default())
 }
 
-fn list(items: &[&str]) -> List {
+pub(crate) fn list(items: &[&str]) -> List {
     Written::new(items.iter().map(|item| w(item)).collect(), Origin::default())
 }
 
@@ -81,7 +81,7 @@ pub(crate) const PATHS: [&str; 15] = [
     "v/p/u0/below",
 ];
 
-const DO: [&str; 11] = [
+pub(crate) const DO: [&str; 11] = [
     "*",
     "*.@observe",
     "rec.*",
@@ -157,7 +157,7 @@ pub(crate) const ATOMS: [&str; 38] = [
     "'r1' in principal.roles",
 ];
 
-const SUBJECTS: [&str; 12] = [
+pub(crate) const SUBJECTS: [&str; 12] = [
     "everyone",
     "user:u0",
     "user:u1",
@@ -224,7 +224,7 @@ pub(crate) fn condition() -> impl Strategy<Value = String> {
 }
 
 /// Patterns of which at least one does not exclude.
-fn patterns(of: &'static [&'static str]) -> impl Strategy<Value = Vec<String>> {
+pub(crate) fn patterns(of: &'static [&'static str]) -> impl Strategy<Value = Vec<String>> {
     vec(select(of), 1..4).prop_map(|mut chosen| {
         if chosen.iter().all(|pattern| pattern.starts_with('!')) {
             chosen.push("*");
@@ -446,6 +446,7 @@ pub(crate) fn estate() -> impl Strategy<Value = Declarations> {
             policies,
             attachments,
             ceilings,
+            ..Declarations::default()
         };
         number(&mut declared);
         declared

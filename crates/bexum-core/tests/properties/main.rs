@@ -5,4 +5,5 @@ mod decisions;
 mod equivalences;
 mod estates;
 mod explanations;
+mod proofs;
 mod reach;

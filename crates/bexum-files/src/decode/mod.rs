@@ -1,6 +1,7 @@
 //! From TOML text to declarations: types, keys and the letters of attribute names are checked
 //! here; what names mean is the core's business.
 
+mod expectations;
 mod reader;
 mod syntax;
 mod tables;
@@ -46,4 +47,7 @@ pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
     whole.policies.extend(part.policies);
     whole.attachments.extend(part.attachments);
     whole.ceilings.extend(part.ceilings);
+    whole.checks.extend(part.checks);
+    whole.laws.extend(part.laws);
+    whole.separations.extend(part.separations);
 }

@@ -63,6 +63,15 @@ impl<'r, 'i> Reader<'r, 'i> {
         self.faults.push(Diagnostic::new(fault, self.origin));
     }
 
+    /// Reports each of these keys that is not there.
+    pub(super) fn expect_all(&mut self, keys: &[&'static str]) {
+        for key in keys {
+            if self.get(key).is_none() {
+                self.missing(key);
+            }
+        }
+    }
+
     pub(super) fn text(&mut self, key: &'static str) -> Option<Written<String>> {
         let value = self.get(key)?;
         match value.get_ref().as_str() {
@@ -180,22 +189,26 @@ impl<'r, 'i> Reader<'r, 'i> {
         key: &'static str,
         known: &'static [&'static str],
         values: &[T],
-    ) -> Option<T> {
+    ) -> Option<Written<T>> {
         let written = self.text(key)?;
         let at = known.iter().position(|word| *word == written.value);
         if at.is_none() {
-            let fault = Fault::WrongWord { key, found: written.value, known };
+            let fault = Fault::WrongWord { key, found: written.value.clone(), known };
             self.faults.push(Diagnostic::new(fault, written.origin));
         }
-        Some(values[at?])
+        Some(Written::new(values[at?], written.origin))
     }
 
-    pub(super) fn attributes(&mut self) -> Vec<(Written<String>, bexum_core::attribute::Value)> {
-        let Some(value) = self.get("attributes") else { return Vec::new() };
+    /// A table of attributes, flattened.
+    pub(super) fn attributes(
+        &mut self,
+        key: &'static str,
+    ) -> Vec<(Written<String>, bexum_core::attribute::Value)> {
+        let Some(value) = self.get(key) else { return Vec::new() };
         match value.get_ref().as_table() {
             Some(table) => value::attributes(self.file, table, self.faults),
             None => {
-                self.wrong("attributes", "a table", value);
+                self.wrong(key, "a table", value);
                 Vec::new()
             }
         }

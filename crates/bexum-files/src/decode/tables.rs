@@ -4,6 +4,7 @@ use bexum_core::catalogue::Level;
 use bexum_core::declaration::{
     Attachment, Ceiling, Group, Kind, Named, Policy, Role, Scope, Statement, User,
 };
+use bexum_core::expectation::Claim;
 use bexum_core::fault::{Diagnostic, Fault};
 use bexum_core::name::nearest;
 use bexum_core::origin::{FileId, Written};
@@ -12,7 +13,7 @@ use bexum_core::principal::Join;
 use bexum_core::scope::ScopeType;
 use toml::de::{DeTable, DeValue};
 
-use super::Decoded;
+use super::{Decoded, expectations};
 use super::reader::{Reader, Value};
 use super::value;
 
@@ -34,6 +35,18 @@ impl Tables<'_> {
                 }),
                 "ceiling" => self.each_in_array("ceiling", "a ceiling", entry, |reader, all| {
                     all.declared.ceilings.extend(ceiling(reader));
+                }),
+                "check" => self.each_in_array("check", "a check", entry, |reader, all| {
+                    all.declared.checks.extend(expectations::check(reader));
+                }),
+                "never" => self.each_in_array("never", "a law", entry, |reader, all| {
+                    all.declared.laws.extend(expectations::law(reader, Claim::Never));
+                }),
+                "always" => self.each_in_array("always", "a law", entry, |reader, all| {
+                    all.declared.laws.extend(expectations::law(reader, Claim::Always));
+                }),
+                "apart" => self.each_in_array("apart", "a separation", entry, |reader, all| {
+                    all.declared.separations.extend(expectations::separation(reader));
                 }),
                 "service" => self.each_named(name, "a service", entry, |reader, name, all| {
                     reader.only(&[]);
@@ -98,11 +111,7 @@ impl Tables<'_> {
         let mut reader = Reader { file: self.file, faults, what: "`[estate]`", table, origin };
         reader.only(&["name", "format"]);
         reader.about();
-        for key in ["name", "format"] {
-            if reader.get(key).is_none() {
-                reader.missing(key);
-            }
-        }
+        reader.expect_all(&["name", "format"]);
         let name = reader.text("name");
         if let Some(written) = reader.get("format") {
             match written.get_ref() {
@@ -160,7 +169,7 @@ impl Tables<'_> {
                 scope_type,
                 kind: if has_kind { reader.text("kind") } else { None },
                 sealed: reader.boolean("sealed", false),
-                attributes: reader.attributes(),
+                attributes: reader.attributes("attributes"),
             };
             all.declared.scopes.push(Named { name, about: reader.about(), body });
         });
@@ -225,7 +234,7 @@ fn user(reader: &mut Reader<'_, '_>) -> User {
         enabled: reader.boolean("enabled", true),
         manager: reader.text("manager"),
         home: reader.text("home"),
-        attributes: reader.attributes(),
+        attributes: reader.attributes("attributes"),
     }
 }
 
@@ -235,9 +244,11 @@ fn group(reader: &mut Reader<'_, '_>) -> Group {
         members: reader.elements("members"),
         members_when: reader.text("members-when"),
         owners: reader.list("owners").map(|list| list.value),
-        join: reader.word("join", &["open", "approval", "closed"], &Join::ALL),
+        join: reader
+            .word("join", &["open", "approval", "closed"], &Join::ALL)
+            .map(|join| join.value),
         home: reader.text("home"),
-        attributes: reader.attributes(),
+        attributes: reader.attributes("attributes"),
     }
 }
 
@@ -247,7 +258,7 @@ fn role(reader: &mut Reader<'_, '_>) -> Role {
         held_by: reader.elements("held-by").unwrap_or_default(),
         taken_by: reader.elements("taken-by").unwrap_or_default(),
         home: reader.text("home"),
-        attributes: reader.attributes(),
+        attributes: reader.attributes("attributes"),
     }
 }
 
@@ -278,9 +289,7 @@ fn policy(reader: &mut Reader<'_, '_>) -> Policy {
 
 fn statement(reader: &mut Reader<'_, '_>, effect: Effect) -> Option<Statement> {
     reader.only(&["name", "do", "on", "when"]);
-    if reader.get("do").is_none() {
-        reader.missing("do");
-    }
+    reader.expect_all(&["do"]);
     let (name, about) = (reader.text("name"), reader.about());
     let (on, when) = (reader.list("on"), reader.text("when"));
     let actions = reader.list("do")?;
@@ -289,11 +298,7 @@ fn statement(reader: &mut Reader<'_, '_>, effect: Effect) -> Option<Statement> {
 
 fn attachment(reader: &mut Reader<'_, '_>) -> Option<Attachment> {
     reader.only(&["policy", "to", "at", "from", "until"]);
-    for key in ["policy", "to", "at"] {
-        if reader.get(key).is_none() {
-            reader.missing(key);
-        }
-    }
+    reader.expect_all(&["policy", "to", "at"]);
     let (window, about) = (reader.window(), reader.about());
     let (policy, to, at) = (reader.list("policy"), reader.list("to"), reader.list("at"));
     Some(Attachment { policy: policy?, to: to?, at: at?, window, about, origin: reader.origin })
@@ -301,9 +306,7 @@ fn attachment(reader: &mut Reader<'_, '_>) -> Option<Attachment> {
 
 fn ceiling(reader: &mut Reader<'_, '_>) -> Option<Ceiling> {
     reader.only(&["policy", "over", "for", "from", "until"]);
-    if reader.get("policy").is_none() {
-        reader.missing("policy");
-    }
+    reader.expect_all(&["policy"]);
     let (window, about) = (reader.window(), reader.about());
     let (over, bound) = (reader.list("over"), reader.list("for"));
     let policy = reader.list("policy")?;

@@ -27,7 +27,7 @@ pub(super) struct Policies {
 }
 
 /// Action patterns already spelled out, by their text.
-type Spelled<'d> = FxHashMap<&'d str, Option<(bool, ActionSet)>>;
+pub(super) type Spelled<'d> = FxHashMap<&'d str, Option<(bool, ActionSet)>>;
 
 impl Builder<'_> {
     pub(super) fn build_policies(
@@ -140,20 +140,21 @@ impl Builder<'_> {
                 .iter()
                 .map(|text| text.value.as_str().into())
                 .collect(),
-            actions: self.build_action_set(&statement.actions, catalogue, spelled),
+            actions: self.build_action_set("do", &statement.actions, catalogue, spelled),
             on: self.build_path_set(statement.on.as_ref()),
             when: statement.when.as_ref().and_then(|written| self.build_condition(written)),
             origin: statement.origin,
         }
     }
 
-    fn build_action_set<'d>(
+    pub(super) fn build_action_set<'d>(
         &mut self,
+        key: &'static str,
         list: &'d List,
         catalogue: &Catalogue,
         spelled: &mut Spelled<'d>,
     ) -> ActionSet {
-        self.refuse_empty("do", list);
+        self.refuse_empty(key, list);
         let mut plain = ActionSet::with_capacity(catalogue.actions.len());
         let mut excluded = plain.clone();
         let mut only_excludes = !list.value.is_empty();
@@ -210,7 +211,7 @@ impl Builder<'_> {
         Some((pattern.excludes, set))
     }
 
-    fn build_path_set(&mut self, list: Option<&List>) -> PathSet {
+    pub(super) fn build_path_set(&mut self, list: Option<&List>) -> PathSet {
         let everything = || {
             let all = PathPattern {
                 text: "**".into(),

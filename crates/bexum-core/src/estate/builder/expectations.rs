@@ -1,0 +1,247 @@
+//! Checks, laws and separations: names resolved, requests that make no sense refused.
+
+use fixedbitset::FixedBitSet;
+use rustc_hash::FxHashMap;
+
+use super::policies::Spelled;
+use super::principals::Allowed;
+use super::{Builder, boxed};
+use crate::attribute::Value;
+use crate::catalogue::Catalogue;
+use crate::declaration::{self, Declarations, List};
+use crate::estate::Estate;
+use crate::expectation::{Check, Duty, Law, Separation};
+use crate::fault::{Diagnostic, Fault};
+use crate::id::{GroupId, PolicyId, RoleId};
+use crate::origin::{Origin, Written};
+use crate::principal::PrincipalType;
+use crate::time::Time;
+
+impl<'d> Builder<'d> {
+    pub(super) fn refuse_same_expectations(&mut self, declared: &'d Declarations) {
+        let checks = declared.checks.iter().map(|check| &check.name);
+        let laws = declared.laws.iter().filter_map(|law| law.name.as_ref());
+        let separations = declared.separations.iter().filter_map(|s| s.name.as_ref());
+        let mut seen: FxHashMap<&str, Origin> = FxHashMap::default();
+        for name in checks.chain(laws).chain(separations) {
+            if name.value.trim().is_empty() || name.value.contains(char::is_control) {
+                self.fault(Fault::BadTitle, name.origin);
+            }
+            if let Some(first) = seen.insert(&name.value, name.origin) {
+                let fault = Fault::Duplicate { what: "expectation", name: name.value.clone() };
+                let fault = Diagnostic::new(fault, name.origin);
+                self.faults.push(fault.and_see(first, "first declared here"));
+            }
+        }
+    }
+
+    pub(super) fn build_checks(&mut self, declared: &Declarations) -> Vec<Check> {
+        declared.checks.iter().map(|written| self.build_check(written)).collect()
+    }
+
+    fn build_check(&mut self, written: &declaration::Check) -> Check {
+        for (key, list) in [("who", &written.who), ("does", &written.does), ("on", &written.on)] {
+            self.refuse_empty(key, list);
+        }
+        let mut time = None;
+        let mut context: Vec<(Box<str>, Option<Value>)> = Vec::new();
+        for (name, value) in &written.context {
+            if name.value.split('.').next() == Some("time") {
+                time = self.check_time(name, value);
+            } else if holds_time(value) {
+                self.fault(Fault::CheckTimes("context"), name.origin);
+            } else {
+                context.push((name.value.as_str().into(), Some(value.clone())));
+            }
+        }
+        for name in &written.absent {
+            if name.value == "time" {
+                self.fault(Fault::CheckMoment, name.origin);
+            }
+            let below = |known: &str| {
+                let rest = known.strip_prefix(name.value.as_str());
+                rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+            };
+            if context.iter().any(|(known, value)| value.is_some() && below(known)) {
+                self.fault(Fault::BothGivenAndAbsent(name.value.clone()), name.origin);
+            }
+            context.push((name.value.as_str().into(), None));
+        }
+        let item = written.item.as_ref().map(|item| {
+            let mut kept: Vec<(Box<str>, Value)> = Vec::new();
+            for (name, value) in item {
+                if holds_time(value) {
+                    self.fault(Fault::CheckTimes("item"), name.origin);
+                }
+                kept.push((name.value.as_str().into(), value.clone()));
+            }
+            kept.into()
+        });
+        if let Some(reason) = &written.reason
+            && reason.value.verdict() != written.expect
+        {
+            let fault = Fault::OtherVerdict { reason: reason.value, expect: written.expect };
+            self.fault(fault, reason.origin);
+        }
+        let texts = |list: &[Written<String>]| -> Box<[Box<str>]> {
+            list.iter().map(|text| text.value.as_str().into()).collect()
+        };
+        Check {
+            name: written.name.value.as_str().into(),
+            who: texts(&written.who.value),
+            does: texts(&written.does.value),
+            on: texts(&written.on.value),
+            take_up: boxed(written.take_up.as_ref().map(|role| &role.value)),
+            also: texts(&written.also),
+            under: texts(&written.under),
+            context: context.into(),
+            time,
+            item,
+            expect: written.expect,
+            reason: written.reason.as_ref().map(|reason| reason.value),
+            about: boxed(written.about.as_ref()),
+            origin: written.origin,
+        }
+    }
+
+    fn check_time(&mut self, name: &Written<String>, value: &Value) -> Option<Time> {
+        let time = match value {
+            Value::Time(time) if name.value == "time" => Some(*time),
+            Value::Text(text) if name.value == "time" => Time::parse(text),
+            _ => None,
+        };
+        if time.is_none() {
+            self.fault(Fault::CheckMoment, name.origin);
+        }
+        time
+    }
+
+    pub(super) fn build_laws(
+        &mut self,
+        declared: &'d Declarations,
+        catalogue: &Catalogue,
+        resources: &FixedBitSet,
+    ) -> Vec<Law> {
+        let mut spelled = Spelled::default();
+        let mut places = [0, 0];
+        let mut laws = Vec::with_capacity(declared.laws.len());
+        for written in &declared.laws {
+            let place = &mut places[written.claim as usize];
+            *place += 1;
+            let name = self.title(written.name.as_ref(), written.claim.word(), *place);
+            laws.push(Law {
+                claim: written.claim,
+                name,
+                who: self.concerned("who", &written.who, resources),
+                except: match &written.except {
+                    Some(list) => self.concerned("except", list, resources),
+                    None => Box::default(),
+                },
+                does_written: written.does.value.iter().map(|t| t.value.as_str().into()).collect(),
+                actions: self.build_action_set("does", &written.does, catalogue, &mut spelled),
+                on: self.absolute_paths(&written.on),
+                when: written.when.as_ref().and_then(|when| self.build_condition(when)),
+                about: boxed(written.about.as_ref()),
+                origin: written.origin,
+            });
+        }
+        laws
+    }
+
+    fn title(&self, written: Option<&Written<String>>, word: &str, place: usize) -> Box<str> {
+        written.map_or_else(|| format!("{word} {place}"), |name| name.value.clone()).into()
+    }
+
+    fn concerned(
+        &mut self,
+        key: &'static str,
+        list: &List,
+        resources: &FixedBitSet,
+    ) -> Box<[crate::principal::Subject]> {
+        self.refuse_empty(key, list);
+        let found = self.resolve_list(&list.value, |builder, written| {
+            builder.find_subject(written, Allowed::Everyone, resources)
+        });
+        found.iter().map(|found| found.value).collect()
+    }
+
+    fn absolute_paths(&mut self, list: &List) -> crate::pattern::PathSet {
+        for written in &list.value {
+            if !written.value.trim_start_matches('!').starts_with('/') {
+                self.fault(Fault::NotAbsolute(written.value.clone()), written.origin);
+            }
+        }
+        self.build_path_set(Some(list))
+    }
+
+    pub(super) fn build_separations(&mut self, declared: &Declarations) -> Vec<Separation> {
+        let mut built = Vec::with_capacity(declared.separations.len());
+        for (i, written) in declared.separations.iter().enumerate() {
+            let list = self.resolve_list(&written.any_two_of.value, Self::find_duty);
+            if list.len() < 2 && list.len() == written.any_two_of.value.len() {
+                self.fault(Fault::NothingToKeepApart, written.any_two_of.origin);
+            }
+            built.push(Separation {
+                name: self.title(written.name.as_ref(), "apart", i + 1),
+                any_two_of: list.iter().map(|found| found.value).collect(),
+                at: written.at.as_ref().map(|at| {
+                    self.refuse_empty("at", at);
+                    let scopes = self.resolve_list(&at.value, Self::find_scope);
+                    scopes.iter().map(|found| found.value).collect()
+                }),
+                about: boxed(written.about.as_ref()),
+                origin: written.origin,
+            });
+        }
+        built
+    }
+
+    fn find_duty(&mut self, written: &Written<String>) -> Option<Duty> {
+        let bare = |name: &str| Written::new(name.to_owned(), written.origin);
+        let Self { faults, near, groups, roles, policies, .. } = self;
+        if let Some(name) = written.value.strip_prefix("policy:") {
+            let found = policies.find(&bare(name), faults, near)?;
+            return Some(Duty::Policy(PolicyId::new(found)));
+        }
+        match PrincipalType::split(&written.value) {
+            Some((PrincipalType::Group, name)) => {
+                Some(Duty::Group(GroupId::new(groups.find(&bare(name), faults, near)?)))
+            }
+            Some((PrincipalType::Role, name)) => {
+                Some(Duty::Role(RoleId::new(roles.find(&bare(name), faults, near)?)))
+            }
+            _ => {
+                let expected = "write `role:NAME`, `group:NAME` or `policy:NAME`";
+                let fault = Fault::NotAPrincipal { found: written.value.clone(), expected };
+                self.fault(fault, written.origin);
+                None
+            }
+        }
+    }
+}
+
+/// Every request of every check must be one that can be asked.
+pub(super) fn refuse_requests(estate: &Estate, declared: &Declarations) -> Vec<Diagnostic> {
+    let mut faults = Vec::new();
+    for (check, written) in estate.checks.iter().zip(&declared.checks) {
+        let places = written.on.value.iter().map(|on| on.origin);
+        let combined = written.who.value.len() * written.does.value.len();
+        let places = std::iter::repeat_n(places, combined).flatten();
+        for (request, place) in check.requests(Time(0)).zip(places) {
+            if let Err(fault) = request.resolve(estate) {
+                let hint = fault.hint(estate);
+                faults.push(Diagnostic::new(Fault::CheckRequest { fault, hint }, place));
+                break; // the others of this check are mostly wrong in the same way
+            }
+        }
+    }
+    faults
+}
+
+fn holds_time(value: &Value) -> bool {
+    match value {
+        Value::Time(_) => true,
+        Value::List(items) => items.iter().any(holds_time),
+        _ => false,
+    }
+}

@@ -1,0 +1,211 @@
+//! Proof: whether an estate decides as it is expected to.
+//!
+//! A [check](crate::expectation::Check) is asked as it stands. A [law](crate::expectation::Law) is
+//! about requests without number, so it is decided by analysis: over every principal concerned,
+//! every role that it could take up, every declared target and every sort of item below one,
+//! every action, every moment at which something changes, and every value of every attribute that
+//! could make a difference. What a law says holds of all requests that could be asked, save for
+//! suppositions (`also`) and bounds of a session (`under`). Where the analysis meets a limit of
+//! its own, a law is *not decided*; it is never said to hold.
+
+mod apart;
+mod items;
+mod language;
+mod moments;
+mod plan;
+mod search;
+mod values;
+mod walk;
+
+use fixedbitset::FixedBitSet;
+
+use crate::decision::Reason;
+use crate::engine::{Decider, Index};
+use crate::expectation::{Check, Law};
+use crate::principal::Principal;
+use crate::request::{Request, RequestFault};
+use crate::time::Time;
+
+pub use apart::{Has, Overlap, overlaps};
+use moments::{EARLIEST, LATEST};
+use plan::{AtHome, Plan};
+
+/// Steps that the search for circumstances of one request may take.
+const STEPS: usize = 50_000;
+
+/// Requests of one principal and one law that may wait for a search.
+const WAITING: usize = 1_000_000;
+
+/// A request that breaks a law, asked and answered.
+#[derive(Clone, Debug)]
+pub struct Breach {
+    /// The request; it resolves.
+    pub request: Request<'static>,
+    /// The answer to it.
+    pub reason: Reason,
+    /// How many attributes it gives, of circumstances and of its item.
+    pub given: usize,
+}
+
+/// Why a law could not be decided.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Limit {
+    /// Too many combinations of circumstances.
+    Steps,
+    /// An attribute, as written, whose values could not all be tried.
+    Values(String),
+    /// A scope whose items could not all be told apart, by its path.
+    Items(String),
+}
+
+/// What is known of a law for some principals.
+#[derive(Clone, Debug, Default)]
+pub struct Part {
+    /// How many principals it is about.
+    pub principals: usize,
+    /// The request that breaks it with the least given, if one was found.
+    pub breach: Option<Breach>,
+    /// Where the analysis met a limit.
+    pub limit: Option<Limit>,
+    /// The statements with a condition that had a say, by id.
+    conditional: FixedBitSet,
+}
+
+impl Part {
+    /// Adds what is known for principals that come after these.
+    pub fn join(&mut self, other: Self) {
+        self.principals += other.principals;
+        self.conditional.union_with(&other.conditional);
+        self.limit = self.limit.take().or(other.limit);
+        let better = match (&self.breach, &other.breach) {
+            (Some(known), Some(found)) => found.given < known.given,
+            (None, Some(_)) => true,
+            (_, None) => false,
+        };
+        if better {
+            self.breach = other.breach;
+        }
+    }
+}
+
+/// What a law was tried on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Cover {
+    /// Principals that it is about at some time.
+    pub principals: usize,
+    /// Declared targets; the items of one scope count as one more.
+    pub targets: usize,
+    /// Actions that apply to any of them.
+    pub actions: usize,
+    /// Different conditions that had a say.
+    pub conditions: usize,
+}
+
+/// What came of a law.
+#[derive(Clone, Debug)]
+pub enum Outcome {
+    /// It holds, whatever is asked.
+    Held,
+    /// A request breaks it.
+    Broken(Box<Breach>),
+    /// Nothing was found against it, but not everything could be tried.
+    NotDecided(Limit),
+}
+
+/// Laws, ready to be tried on one principal after another.
+#[derive(Debug)]
+pub struct Laws<'e> {
+    index: &'e Index<'e>,
+    plans: Vec<Plan<'e>>,
+    at_home: Vec<AtHome<'e>>,
+    /// The moment that is tried before all others.
+    now: Time,
+}
+
+impl<'e> Laws<'e> {
+    /// Finds out what each law is about.
+    #[must_use]
+    pub fn new(index: &'e Index<'e>, laws: impl IntoIterator<Item = &'e Law>, now: Time) -> Self {
+        let at_home = plan::identities(index.estate);
+        let plans = laws.into_iter().map(|law| Plan::new(index.estate, law, &at_home)).collect();
+        Self { index, plans, at_home, now }
+    }
+
+    /// Everybody whom any of the laws may be about.
+    #[must_use]
+    pub fn principals(&self) -> Vec<Principal> {
+        plan::concerned(self.index.estate, self.plans.iter().map(|plan| plan.law))
+    }
+
+    /// Nothing known yet, for each law.
+    #[must_use]
+    pub fn nothing(&self) -> Vec<Part> {
+        vec![Part::default(); self.plans.len()]
+    }
+
+    /// Tries every law that is not broken in `known` on one principal.
+    pub fn judge(
+        &self,
+        decider: &mut Decider<'e>,
+        who: Principal,
+        known: &[Part],
+    ) -> Vec<(usize, Part)> {
+        walk::judge(self, decider, who, known)
+    }
+
+    /// Tries every law on every principal, one after another.
+    #[must_use]
+    pub fn judge_all(&self) -> Vec<Part> {
+        let mut known = self.nothing();
+        for who in self.principals() {
+            let mut decider = Decider::new(self.index);
+            for (law, part) in self.judge(&mut decider, who, &known) {
+                known[law].join(part);
+            }
+        }
+        known
+    }
+
+    /// What came of a law, all principals tried, and what it was tried on.
+    #[must_use]
+    pub fn outcome(&self, law: usize, part: &Part) -> (Outcome, Cover) {
+        let plan = &self.plans[law];
+        let mut texts: Vec<&str> = part
+            .conditional
+            .ones()
+            .filter_map(|id| self.index.estate.statements[id].when.as_ref())
+            .chain(&plan.law.when)
+            .map(|when| &*when.text)
+            .collect();
+        texts.sort_unstable();
+        texts.dedup();
+        let cover = Cover {
+            principals: part.principals,
+            targets: plan.targets(),
+            actions: plan.actions.count_ones(..),
+            conditions: texts.len(),
+        };
+        let outcome = match (&part.breach, &part.limit) {
+            (Some(breach), _) => Outcome::Broken(Box::new(breach.clone())),
+            (None, Some(limit)) => Outcome::NotDecided(limit.clone()),
+            (None, None) => Outcome::Held,
+        };
+        (outcome, cover)
+    }
+}
+
+/// Every request of a check with its answer; `now` is the time of those that name none.
+pub fn answers<'c>(
+    decider: &mut Decider<'_>,
+    check: &'c Check,
+    now: Time,
+) -> Vec<(Request<'c>, Result<Reason, RequestFault>)> {
+    let estate = decider.index.estate;
+    check
+        .requests(now)
+        .map(|request| {
+            let answer = request.resolve(estate).map(|query| decider.decide(&query));
+            (request, answer)
+        })
+        .collect()
+}

@@ -1,0 +1,149 @@
+//! The items below a scope: undeclared things without number, of which those that every pattern
+//! and condition treats alike count as one.
+
+use super::language::{Pattern, Piece, Words, of_like, tell_apart};
+use super::values::Unknowns;
+use crate::condition::check::ResourceAttribute;
+use crate::condition::{Condition, Reference};
+use crate::engine::Scene;
+use crate::id::ScopeId;
+use crate::pattern::PathSet;
+use crate::pattern::matching::Braces as _;
+use crate::pattern::path::{Brace, Part, PathPattern, Segment};
+use crate::pattern::remainder::Below;
+use crate::request::{Place, resolve_target};
+
+const PATH: Reference = Reference::Resource(ResourceAttribute::Path);
+const NAME: Reference = Reference::Resource(ResourceAttribute::Name);
+
+/// An `on` and a `when`, and how many segments down its patterns start.
+pub(super) type Asked<'a> = (&'a PathSet, Option<&'a Condition>, usize);
+
+/// A path for each sort of item of `scope` that these tell apart, and whether that is every sort.
+/// The scene's target is a sample item of the scope.
+pub(super) fn sorts(scene: &Scene<'_>, scope: ScopeId, asked: &[Asked<'_>]) -> (Vec<String>, bool) {
+    let estate = scene.index.estate;
+    let path = &*estate.scope(scope).path;
+    let is_item = |below: &str| {
+        resolve_target(estate, &format!("{path}{below}"))
+            .is_ok_and(|target| target.place == Place::Item(scope))
+    };
+    let segments: Vec<&str> = path.split('/').collect();
+    let singles_out = |pattern: &PathPattern, anchor| {
+        let below = pattern.below(&segments, anchor, scene, &|_| String::new());
+        matches!(below, Below::Some(_))
+    };
+    let mut words =
+        Words { patterns: Vec::new(), before: Vec::new(), are_paths: true, is_sound: &is_item };
+    let looks_at_path = asked.iter().any(|(_, when, _)| {
+        when.is_some_and(|when| {
+            when.references().iter().any(|(reference, _)| matches!(*reference, PATH | NAME))
+        })
+    });
+    let mut patterns: Vec<(&PathPattern, usize)> = Vec::new();
+    for (on, _, anchor) in asked {
+        let of_set = on.plain.iter().chain(&on.excluded);
+        patterns.extend(of_set.filter(|p| singles_out(p, *anchor)).map(|p| (p, *anchor)));
+    }
+    if patterns.is_empty() && !looks_at_path {
+        let one = ["/x", "/y", "/z"].into_iter().map(str::to_owned);
+        let one = one.chain((1..1000).map(|n| format!("/x-{n}"))).find(|below| is_item(below));
+        return (one.map(|below| format!("{path}{below}")).into_iter().collect(), true);
+    }
+    let mut unknowns = Unknowns::default();
+    for (on, when, _) in asked {
+        unknowns.take_in(scene, on, *when);
+    }
+    for (pattern, anchor) in patterns {
+        let start = if pattern.absolute { 0 } else { anchor };
+        let Some(above) = segments.get(start..) else { continue };
+        let above: String = above.iter().map(|segment| format!("/{segment}")).collect();
+        for letters in spelled(scene, pattern, &unknowns) {
+            words.patterns.push(letters);
+            words.before.push(above.clone());
+        }
+    }
+    for reference in [PATH, NAME] {
+        let Some(pool) = unknowns.pool(reference) else { continue };
+        let likes = pool.likes.iter().map(|like| of_like(like));
+        let texts = pool.texts.iter().map(|text| vec![Piece::Text(text.clone())]);
+        for pattern in likes.chain(texts) {
+            if reference == PATH {
+                words.patterns.push(pattern);
+                words.before.push(path.to_owned());
+            } else {
+                // The last segment: after any `/`, and none later.
+                let slash = [Piece::Any, Piece::Text("/".to_owned())];
+                let in_segment = pattern.into_iter().map(|piece| match piece {
+                    Piece::Any => Piece::AnyInSegment,
+                    Piece::Single => Piece::SingleInSegment,
+                    other => other,
+                });
+                words.patterns.push(slash.into_iter().chain(in_segment).collect());
+                words.before.push(String::new());
+            }
+        }
+    }
+    let mut seen = rustc_hash::FxHashSet::default();
+    let (patterns, before) = words
+        .patterns
+        .into_iter()
+        .zip(words.before)
+        .filter(|pair| seen.insert(pair.clone()))
+        .unzip();
+    let (found, whole) = tell_apart(&Words { patterns, before, ..words });
+    (found.into_iter().map(|below| format!("{path}{below}")).collect(), whole)
+}
+
+/// A path pattern over letters, a `/` before every segment: with what is unknown as any name, with
+/// what is known alone, and with each value that an unknown attribute is compared with.
+fn spelled(scene: &Scene<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec<Pattern> {
+    let fill = |known_alone: bool, chosen: Option<(Reference, &str)>| -> Pattern {
+        let mut pieces = Pattern::new();
+        for segment in &pattern.segments {
+            if matches!(segment, Segment::Rest) {
+                pieces.push(Piece::AnySegments);
+                continue;
+            }
+            pieces.push(Piece::Text("/".to_owned()));
+            match segment {
+                Segment::Literal(text) => pieces.push(Piece::Text(text.to_string())),
+                Segment::Any | Segment::Rest => pieces.push(Piece::AnyInSegment),
+                Segment::Mixed(parts) => pieces.extend(parts.iter().map(|part| match part {
+                    Part::Text(text) => Piece::Text(text.to_string()),
+                    Part::Star => Piece::AnyInSegment,
+                    Part::Brace(brace) => brace_piece(scene, brace, known_alone, chosen),
+                })),
+            }
+        }
+        pieces
+    };
+    let mut found = vec![fill(false, None)];
+    if pattern.braces().next().is_none() {
+        return found;
+    }
+    found.push(fill(true, None));
+    for brace in pattern.braces() {
+        let pool = unknowns.pool(brace.attribute);
+        let texts = pool.into_iter().flat_map(|pool| &pool.texts);
+        found.extend(texts.map(|text| fill(false, Some((brace.attribute, text)))));
+    }
+    found
+}
+
+fn brace_piece(
+    scene: &Scene<'_>,
+    brace: &Brace<Reference>,
+    known_alone: bool,
+    chosen: Option<(Reference, &str)>,
+) -> Piece {
+    if let Some((_, text)) = chosen.filter(|(reference, _)| *reference == brace.attribute) {
+        return Piece::OneOf(vec![text.to_owned()]);
+    }
+    let (mut texts, mut unknown) = (Vec::new(), false);
+    scene.alternatives(brace, &mut |text| match text {
+        Some(text) => texts.push(text.to_owned()),
+        None => unknown = true,
+    });
+    if unknown && !known_alone { Piece::AnyInSegment } else { Piece::OneOf(texts) }
+}

@@ -1,0 +1,331 @@
+//! Words told apart by patterns: for every way in which a set of patterns can match or not match a
+//! word together, one word that is matched so.
+//!
+//! The patterns run side by side as one machine over letters; the search through its states is
+//! breadth first, so that the shortest words come first.
+
+use fixedbitset::FixedBitSet;
+use rustc_hash::{FxHashMap, FxHashSet};
+
+/// Letters of all patterns together beyond which nothing is worked out.
+const MOST_STATES: usize = 4_000;
+/// Sets of states beyond which the search gives up.
+const MOST_SETS: usize = 6_000;
+
+/// A piece of a pattern over letters.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(super) enum Piece {
+    /// These letters.
+    Text(String),
+    /// One of these texts.
+    OneOf(Vec<String>),
+    /// Exactly one letter, whichever.
+    Single,
+    /// Exactly one letter, and no `/`.
+    SingleInSegment,
+    /// Any run of letters.
+    Any,
+    /// Any run of letters without `/`.
+    AnyInSegment,
+    /// Nothing, or a `/` and any run of letters.
+    AnySegments,
+}
+
+/// A pattern over letters.
+pub(super) type Pattern = Vec<Piece>;
+
+/// The pattern of a `like`.
+pub(super) fn of_like(pattern: &str) -> Pattern {
+    let mut pieces = Pattern::new();
+    for letter in pattern.chars() {
+        match letter {
+            '*' => pieces.push(Piece::Any),
+            '?' => pieces.push(Piece::Single),
+            _ => match pieces.last_mut() {
+                Some(Piece::Text(text)) => text.push(letter),
+                _ => pieces.push(Piece::Text(letter.to_string())),
+            },
+        }
+    }
+    pieces
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum Edge {
+    Letter(char),
+    NoSlash,
+    Any,
+}
+
+impl Edge {
+    fn takes(self, letter: char) -> bool {
+        match self {
+            Self::Letter(wanted) => wanted == letter,
+            Self::NoSlash => letter != '/',
+            Self::Any => true,
+        }
+    }
+}
+
+#[derive(Default)]
+struct State {
+    edges: Vec<(Edge, usize)>,
+    /// Where one is as well when one is here.
+    also: Vec<usize>,
+}
+
+/// Several patterns as one machine.
+struct Machine {
+    states: Vec<State>,
+    starts: Vec<usize>,
+    ends: Vec<usize>,
+}
+
+impl Machine {
+    fn new(patterns: &[Pattern]) -> Option<Self> {
+        let mut machine = Self { states: Vec::new(), starts: Vec::new(), ends: Vec::new() };
+        for pattern in patterns {
+            let start = machine.add();
+            let end = pattern.iter().fold(start, |at, piece| machine.append(at, piece));
+            machine.starts.push(start);
+            machine.ends.push(end);
+            if machine.states.len() > MOST_STATES {
+                return None;
+            }
+        }
+        Some(machine)
+    }
+
+    fn add(&mut self) -> usize {
+        self.states.push(State::default());
+        self.states.len() - 1
+    }
+
+    fn text(&mut self, from: usize, text: &str) -> usize {
+        text.chars().fold(from, |at, letter| {
+            let next = self.add();
+            self.states[at].edges.push((Edge::Letter(letter), next));
+            next
+        })
+    }
+
+    /// Adds a piece after a state; the state after the piece.
+    fn append(&mut self, from: usize, piece: &Piece) -> usize {
+        let repeat = |machine: &mut Self, edge| {
+            let next = machine.add();
+            machine.states[from].also.push(next);
+            machine.states[next].edges.push((edge, next));
+            next
+        };
+        match piece {
+            Piece::Text(text) => self.text(from, text),
+            Piece::OneOf(texts) => {
+                let end = self.add();
+                for text in texts {
+                    let last = self.text(from, text);
+                    self.states[last].also.push(end);
+                }
+                end
+            }
+            Piece::Single | Piece::SingleInSegment => {
+                let edge = if *piece == Piece::Single { Edge::Any } else { Edge::NoSlash };
+                let next = self.add();
+                self.states[from].edges.push((edge, next));
+                next
+            }
+            Piece::Any => repeat(self, Edge::Any),
+            Piece::AnyInSegment => repeat(self, Edge::NoSlash),
+            Piece::AnySegments => {
+                let (inside, end) = (self.add(), self.add());
+                self.states[from].edges.push((Edge::Letter('/'), inside));
+                self.states[inside].edges.push((Edge::Any, inside));
+                self.states[inside].also.push(end);
+                self.states[from].also.push(end);
+                end
+            }
+        }
+    }
+
+    fn settle(&self, mut waiting: Vec<usize>) -> FixedBitSet {
+        let mut set = FixedBitSet::with_capacity(self.states.len());
+        while let Some(state) = waiting.pop() {
+            if !set.put(state) {
+                waiting.extend(&self.states[state].also);
+            }
+        }
+        set
+    }
+
+    fn step(&self, set: &FixedBitSet, letter: char) -> FixedBitSet {
+        let next = set.ones().flat_map(|state| {
+            let taken = self.states[state].edges.iter().filter(|(edge, _)| edge.takes(letter));
+            taken.map(|(_, next)| *next)
+        });
+        self.settle(next.collect())
+    }
+
+    fn matched(&self, set: &FixedBitSet) -> Vec<bool> {
+        self.ends.iter().map(|end| set.contains(*end)).collect()
+    }
+}
+
+/// How words are made up.
+pub(super) struct Words<'w> {
+    /// The patterns to tell words apart by.
+    pub(super) patterns: Vec<Pattern>,
+    /// What stands before every word, as each pattern sees it.
+    pub(super) before: Vec<String>,
+    /// Whether words are paths: a `/` before every segment, and no segment empty.
+    pub(super) are_paths: bool,
+    /// Which words may stand for others.
+    pub(super) is_sound: &'w dyn Fn(&str) -> bool,
+}
+
+/// For each way to match, a word; the flag says whether all ways were found.
+pub(super) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
+    let Some(machine) = Machine::new(&words.patterns) else { return (Vec::new(), false) };
+    let letters = alphabet(words);
+    let mut first = Vec::new();
+    for (start, before) in machine.starts.iter().zip(&words.before) {
+        let mut set = machine.settle(vec![*start]);
+        for letter in before.chars() {
+            set = machine.step(&set, letter);
+        }
+        first.extend(set.ones());
+    }
+    let first = machine.settle(first);
+    let mut found: FxHashMap<Vec<bool>, String> = FxHashMap::default();
+    let mut order: Vec<Vec<bool>> = Vec::new();
+    let mut record = |set: &FixedBitSet, word: &str| {
+        let ended = !words.are_paths || (!word.is_empty() && !word.ends_with('/'));
+        let matched = machine.matched(set);
+        if ended && !found.contains_key(&matched) && (words.is_sound)(word) {
+            order.push(matched.clone());
+            found.insert(matched, word.to_owned());
+        }
+    };
+    record(&first, "");
+    let mut seen: FxHashSet<(FixedBitSet, bool)> = FxHashSet::default();
+    seen.insert((first.clone(), false));
+    let mut level = vec![(first, String::new())];
+    while !level.is_empty() {
+        let mut next_level = Vec::new();
+        for (set, word) in &level {
+            let inside = !word.is_empty() && !word.ends_with('/');
+            for &letter in &letters {
+                // A path's segments are not empty, and each starts with its `/`.
+                let wrong = words.are_paths
+                    && if word.is_empty() { letter != '/' } else { letter == '/' && !inside };
+                if wrong {
+                    continue;
+                }
+                let next = machine.step(set, letter);
+                let mut longer = word.clone();
+                longer.push(letter);
+                // Tried even where the set is known: the word that led there may not be sound.
+                record(&next, &longer);
+                if seen.insert((next.clone(), letter == '/')) {
+                    next_level.push((next, longer));
+                }
+            }
+        }
+        if seen.len() > MOST_SETS {
+            let shown = order.iter().map(|matched| found[matched].clone());
+            return (shown.collect(), false);
+        }
+        level = next_level;
+    }
+    (order.iter().map(|matched| found[matched].clone()).collect(), true)
+}
+
+/// A letter that no pattern names, then every one that some pattern names.
+fn alphabet(words: &Words<'_>) -> Vec<char> {
+    let mut named: Vec<char> = words
+        .patterns
+        .iter()
+        .flatten()
+        .flat_map(|piece| match piece {
+            Piece::Text(text) => vec![text.as_str()],
+            Piece::OneOf(texts) => texts.iter().map(String::as_str).collect(),
+            _ => Vec::new(),
+        })
+        .flat_map(str::chars)
+        .collect();
+    if words.are_paths {
+        named.push('/');
+    }
+    named.sort_unstable();
+    named.dedup();
+    let fresh = ('x'..='z').chain('a'..='w').chain('0'..='9').chain('\u{e000}'..);
+    let mut letters: Vec<char> =
+        fresh.filter(|c| named.binary_search(c).is_err()).take(1).collect();
+    letters.extend(named);
+    letters
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Piece, Words, of_like, tell_apart};
+
+    fn likes(patterns: &[&str]) -> Vec<String> {
+        let words = Words {
+            patterns: patterns.iter().map(|pattern| of_like(pattern)).collect(),
+            before: vec![String::new(); patterns.len()],
+            are_paths: false,
+            is_sound: &|_| true,
+        };
+        let (found, whole) = tell_apart(&words);
+        assert!(whole);
+        found
+    }
+
+    #[test]
+    fn every_way_to_match_has_a_word() {
+        assert_eq!(likes(&[]), [""]);
+        assert_eq!(likes(&["a*"]), ["", "a"]);
+        // Neither, first, second, both.
+        assert_eq!(likes(&["a*", "*b"]), ["", "a", "b", "ab"]);
+        assert_eq!(likes(&["a", "?"]), ["", "x", "a"]);
+        assert_eq!(likes(&["*", "a?c"]), ["", "axc"]);
+    }
+
+    #[test]
+    fn paths_have_no_empty_segment() {
+        let text = |text: &str| Piece::Text(text.to_owned());
+        let words = Words {
+            patterns: vec![
+                vec![Piece::AnySegments, text("/run")],
+                vec![text("/"), Piece::AnyInSegment],
+                vec![text("/"), Piece::OneOf(vec!["a".into(), "b".into()]), Piece::AnySegments],
+            ],
+            before: vec![String::new(); 3],
+            are_paths: true,
+            is_sound: &|word| word != "/a",
+        };
+        let (found, whole) = tell_apart(&words);
+        assert!(whole);
+        let expected = ["/x", "/b", "/x/x", "/b/x", "/run", "/x/run", "/a/run"];
+        assert_eq!(found.len(), 7, "{found:?}");
+        for word in &expected[..5] {
+            assert!(found.iter().any(|found| found == word), "{word} in {found:?}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn no_word_is_matched_in_a_way_that_has_none(
+            patterns in proptest::collection::vec("[ab*?]{0,4}", 1..4),
+            word in "[abc]{0,6}",
+        ) {
+            let texts: Vec<&str> = patterns.iter().map(String::as_str).collect();
+            let way = |word: &str| -> Vec<bool> {
+                texts.iter().map(|p| crate::condition::is_like(p, word)).collect()
+            };
+            let found = likes(&texts);
+            proptest::prop_assert!(found.iter().any(|known| way(known) == way(&word)), "{:?}", found);
+            for (i, one) in found.iter().enumerate() {
+                proptest::prop_assert!(found[..i].iter().all(|other| way(other) != way(one)));
+            }
+        }
+    }
+}

@@ -1,0 +1,374 @@
+//! The search for circumstances in which one request breaks a law.
+//!
+//! What nobody gave is unknown, and knowing more never turns a certain answer around. So an answer
+//! that is certain with little known holds for all that could be known besides, and the search
+//! goes on only where something is undecided: it gives one more attribute each of its values.
+
+use super::values::Unknowns;
+use super::{Breach, Limit, STEPS};
+use crate::attribute::Value;
+use crate::condition::Reference;
+use crate::condition::check::ResourceAttribute;
+use crate::decision::{Reading, Reason};
+use crate::engine::{Closure, Decider, Nothing, Scene};
+use crate::estate::Estate;
+use crate::expectation::{Claim, Law};
+use crate::id::StatementId;
+use crate::request::{Given, Query, Request};
+use crate::truth::Truth;
+
+/// Steps that may go into looking for a smaller context once one is found.
+const POLISH_STEPS: usize = 20_000;
+
+/// A statement that has a say, and how many segments down its patterns start.
+pub(super) type Say = (StatementId, usize);
+
+/// One request of a law, apart from what could be given with it.
+pub(super) struct Search<'s, 'e> {
+    pub(super) decider: &'s mut Decider<'e>,
+    pub(super) law: &'e Law,
+    /// The request; its item is open.
+    pub(super) query: Query<'s>,
+    pub(super) closure: &'s Closure<'e>,
+    /// `principal.roles` of denies, and of allows.
+    pub(super) roles: [&'s [&'s str]; 2],
+    /// Statements in play that name the action.
+    pub(super) says: &'s [Say],
+}
+
+/// What comes of a search.
+pub(super) enum Found {
+    Nothing,
+    Breach(Box<Breach>),
+    Limit(Limit),
+}
+
+/// What is known before anything is given.
+pub(super) enum AtFirst {
+    /// The request does not concern the law, or keeps it, whatever is given.
+    Kept,
+    /// It breaks the law as it stands.
+    Broken(Box<Breach>),
+    /// It depends on what is given.
+    Open,
+}
+
+/// What is given so far: a value for each attribute, by their places.
+type Gift = Vec<Option<Given>>;
+
+impl<'e> Search<'_, 'e> {
+    /// Asks with nothing given.
+    pub(super) fn at_first(&mut self) -> AtFirst {
+        if !self.is_open() {
+            AtFirst::Kept
+        } else if self.is_broken() {
+            self.breach().map_or(AtFirst::Open, |breach| AtFirst::Broken(Box::new(breach)))
+        } else {
+            AtFirst::Open
+        }
+    }
+
+    /// Looks through all that could be given.
+    pub(super) fn run(&mut self) -> Found {
+        let mut unknowns = Unknowns::default();
+        {
+            let scene = self.scene(self.roles[0]);
+            unknowns.take_in(&scene, &self.law.on, self.law.when.as_ref());
+            for (id, _) in self.says {
+                let statement = scene.index.estate.statement(*id);
+                unknowns.take_in(&scene, &statement.on, statement.when.as_ref());
+            }
+        }
+        let mut gift: Gift = vec![None; unknowns.references.len()];
+        let withheld = vec![false; gift.len()];
+        let mut tree = Tree { unknowns: &unknowns, steps: 0, partial: None, withheld };
+        if !self.descend(&mut tree, &mut gift) {
+            let name = |place: usize| {
+                unknowns.references[place].written(&self.decider.index.estate.attribute_names)
+            };
+            return match tree.partial {
+                _ if tree.steps > STEPS => Found::Limit(Limit::Steps),
+                Some(place) => Found::Limit(Limit::Values(name(place))),
+                None => Found::Nothing,
+            };
+        }
+        self.polish(&unknowns, &mut gift);
+        self.give(&unknowns, &gift);
+        match self.breach() {
+            Some(breach) => Found::Breach(Box::new(breach)),
+            None => Found::Limit(Limit::Steps),
+        }
+    }
+
+    fn scene<'q>(&'q self, roles: &'q [&'q str]) -> Scene<'q> {
+        Scene { index: self.decider.index, query: &self.query, closure: self.closure, roles }
+    }
+
+    /// What the law's own `on` and `when` come to.
+    fn concern(&self) -> Truth {
+        self.scene(self.roles[0]).truth_of(&self.law.on, self.law.when.as_ref(), 0)
+    }
+
+    /// Whether giving more could still break the law, or it is broken already.
+    fn is_open(&mut self) -> bool {
+        if self.concern() == Truth::False {
+            return false;
+        }
+        match self.law.claim {
+            Claim::Never => {
+                self.decider.decide_into(&self.query, Reading::Hopeful, &mut Nothing)
+                    == Reason::Granted
+            }
+            Claim::Always => self.decider.decide(&self.query) != Reason::Granted,
+        }
+    }
+
+    /// Whether the request, just as it is, breaks the law: nothing about an item but what is given.
+    fn is_broken(&mut self) -> bool {
+        self.query.item_is_open = false;
+        let broken = self.concern() == Truth::True
+            && self.law.claim.is_broken_by(self.decider.decide(&self.query));
+        self.query.item_is_open = true;
+        broken
+    }
+
+    /// Whether a breach was found; then it stands in `gift`.
+    fn descend(&mut self, tree: &mut Tree<'_>, gift: &mut Gift) -> bool {
+        tree.steps += 1;
+        if tree.steps > STEPS {
+            return false;
+        }
+        self.give(tree.unknowns, gift);
+        if !self.is_open() {
+            return false;
+        }
+        if self.is_broken() {
+            return true;
+        }
+        let Some(place) = self.next(tree, gift) else { return false };
+        let (values, whole) = tree.unknowns.values(place);
+        if !whole {
+            tree.partial.get_or_insert(place);
+        }
+        for value in values {
+            if !fits(self.decider.index.estate, tree.unknowns, gift, place, value) {
+                continue;
+            }
+            gift[place] = Some(value.clone());
+            if self.descend(tree, gift) {
+                return true;
+            }
+            gift[place] = None;
+        }
+        // What is allowed in doubt stays so when more is known; what is refused may not.
+        if self.law.claim == Claim::Always {
+            tree.withheld[place] = true;
+            if self.descend(tree, gift) {
+                return true;
+            }
+            tree.withheld[place] = false;
+        }
+        false
+    }
+
+    /// An attribute that was not given and leaves something undecided.
+    fn next(&self, tree: &Tree<'_>, gift: &Gift) -> Option<usize> {
+        let unknowns = tree.unknowns;
+        let estate = self.decider.index.estate;
+        let scenes = self.roles.map(|roles| self.scene(roles));
+        let law = (&self.law.on, self.law.when.as_ref(), 0);
+        let says = self.says.iter().map(|(id, anchor)| {
+            let statement = estate.statement(*id);
+            (&statement.on, statement.when.as_ref(), *anchor)
+        });
+        for (on, when, anchor) in std::iter::once(law).chain(says) {
+            let undecided =
+                |scene: &Scene<'_>| scene.truth_of(on, when, anchor) == Truth::Undecided;
+            if !scenes.iter().any(undecided) {
+                continue;
+            }
+            let braces = on.plain.iter().chain(&on.excluded).flat_map(|p| p.braces());
+            let named = when.into_iter().flat_map(|when| when.references());
+            let mut places = braces
+                .map(|brace| brace.attribute)
+                .chain(named.map(|(reference, _)| reference))
+                .filter_map(|reference| unknowns.place(reference));
+            let free = |place: &usize| {
+                let fit = |value| fits(estate, unknowns, gift, *place, value);
+                gift[*place].is_none()
+                    && !tree.withheld[*place]
+                    && unknowns.values(*place).0.iter().any(fit)
+            };
+            if let Some(place) = places.find(free) {
+                return Some(place);
+            }
+        }
+        None
+    }
+
+    /// Puts what is given into the request.
+    fn give(&mut self, unknowns: &Unknowns, gift: &Gift) {
+        self.query.context.clear();
+        self.query.item.clear();
+        let names = &self.decider.index.estate.attribute_names;
+        for (reference, given) in unknowns.references.iter().zip(gift) {
+            let (list, id) = match reference {
+                Reference::Context(id) => (&mut self.query.context, *id),
+                Reference::Resource(ResourceAttribute::Own(id)) => (&mut self.query.item, *id),
+                _ => continue,
+            };
+            let Some(given) = given else { continue };
+            list.push((id, given.clone()));
+            if !matches!(given, Given::Absent) {
+                let heads = std::iter::successors(names.parent(id), |head| names.parent(*head));
+                list.extend(heads.map(|head| (head, Given::Head)));
+            }
+        }
+    }
+
+    /// Takes back what is not needed; then looks whether fewer attributes would do.
+    fn polish(&mut self, unknowns: &Unknowns, gift: &mut Gift) {
+        for place in 0..gift.len() {
+            let Some(kept) = gift[place].take() else { continue };
+            self.give(unknowns, gift);
+            if !self.is_broken() {
+                gift[place] = Some(kept);
+            }
+        }
+        let given = gift.iter().flatten().count();
+        let mut steps = 0;
+        for fewer in 1..given {
+            let mut smaller: Gift = vec![None; gift.len()];
+            if self.choose(unknowns, &mut smaller, 0, fewer, &mut steps) {
+                *gift = smaller;
+                return;
+            }
+        }
+    }
+
+    /// Tries every choice of `left` more attributes from `first` on.
+    fn choose(
+        &mut self,
+        unknowns: &Unknowns,
+        gift: &mut Gift,
+        first: usize,
+        left: usize,
+        steps: &mut usize,
+    ) -> bool {
+        *steps += 1;
+        if *steps > POLISH_STEPS {
+            return false;
+        }
+        self.give(unknowns, gift);
+        if left == 0 {
+            return self.is_broken();
+        }
+        if !self.is_open() {
+            return false;
+        }
+        for place in first..gift.len() {
+            for value in &unknowns.values(place).0 {
+                if !fits(self.decider.index.estate, unknowns, gift, place, value) {
+                    continue;
+                }
+                gift[place] = Some(value.clone());
+                if self.choose(unknowns, gift, place + 1, left - 1, steps) {
+                    return true;
+                }
+                gift[place] = None;
+            }
+        }
+        false
+    }
+
+    /// The request by names, asked once more in the usual way.
+    fn breach(&mut self) -> Option<Breach> {
+        let estate = self.decider.index.estate;
+        let names = &estate.attribute_names;
+        let mut request = Request::new(
+            estate.principal_id(self.query.who),
+            estate.catalogue.action(self.query.action).name.to_string(),
+            self.query.target.path.to_owned(),
+            self.query.time,
+        );
+        request.take_up = self
+            .query
+            .take_up
+            .map(|role| format!("role:{}", estate.role(role).identity.name).into());
+        let is_implied = |list: &[(_, Given)], id| {
+            list.iter().filter(|(other, given)| *other == id && *given != Given::Head).count() == 0
+                && list.iter().any(|(other, given)| {
+                    *given != Given::Absent
+                        && std::iter::successors(names.parent(*other), |head| names.parent(*head))
+                            .any(|head| head == id)
+                })
+        };
+        let mut item = Vec::new();
+        for (list, is_item) in [(&self.query.context, false), (&self.query.item, true)] {
+            for (id, given) in list {
+                let name = names.name(*id).to_owned();
+                let (name, value) = match given {
+                    Given::Value(value) => (name, Some(value.clone())),
+                    Given::Absent => (name, None),
+                    Given::Head if is_implied(list, *id) => continue,
+                    Given::Head => {
+                        (format!("{name}.{}", unused(estate, &name)), Some(Value::Boolean(true)))
+                    }
+                };
+                match (is_item, value) {
+                    (false, value) => request.context.push((name.into(), value)),
+                    (true, Some(value)) => item.push((name.into(), value)),
+                    (true, None) => {}
+                }
+            }
+        }
+        request.item = (!item.is_empty()).then_some(item);
+        let given = request.context.len() + request.item.as_ref().map_or(0, Vec::len);
+        let reason = {
+            let query = request.resolve(estate).ok()?;
+            self.decider.decide(&query)
+        };
+        let breach = Breach { request, reason, given };
+        self.law.claim.is_broken_by(reason).then_some(breach)
+    }
+}
+
+/// A name below an attribute that the estate does not use.
+fn unused(estate: &Estate, name: &str) -> String {
+    let candidates = (1..).map(|n| if n == 1 { "other".to_owned() } else { format!("other-{n}") });
+    let mut free =
+        candidates.filter(|below| estate.attribute_names.get(&format!("{name}.{below}")).is_none());
+    free.next().unwrap_or_default()
+}
+
+/// Whether an attribute can be given this beside what is given: only the head of a table has
+/// something below it.
+fn fits(estate: &Estate, unknowns: &Unknowns, gift: &Gift, place: usize, value: &Given) -> bool {
+    let names = &estate.attribute_names;
+    let parts = |reference: Reference| match reference {
+        Reference::Context(id) => Some((false, id)),
+        Reference::Resource(ResourceAttribute::Own(id)) => Some((true, id)),
+        _ => None,
+    };
+    let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
+    let lies_below = |id, above| {
+        std::iter::successors(names.parent(id), |head| names.parent(*head)).any(|h| h == above)
+    };
+    unknowns.references.iter().zip(gift).all(|(reference, given)| {
+        let (Some(given), Some((other_is_item, other))) = (given, parts(*reference)) else {
+            return true;
+        };
+        other_is_item != is_item
+            || (!lies_below(id, other) || *given == Given::Head)
+                && (!lies_below(other, id) || *value == Given::Head)
+    })
+}
+
+struct Tree<'u> {
+    unknowns: &'u Unknowns,
+    steps: usize,
+    /// An attribute of which not all values were tried.
+    partial: Option<usize>,
+    /// Attributes that are not to be given on this branch.
+    withheld: Vec<bool>,
+}

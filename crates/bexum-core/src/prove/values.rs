@@ -1,0 +1,455 @@
+//! What an attribute that nobody gave may have to be: finitely many values that stand for all.
+//!
+//! Conditions compare attributes with constants, with what the estate says, and with each other.
+//! Two values that every such comparison answers alike are one value to the estate; so the values
+//! named in comparisons, their neighbours, one that occurs nowhere and `absent` are enough, for
+//! attributes that are compared with each other as many of each as there are attributes. Where
+//! that cannot be made complete, it is said.
+
+use std::cell::OnceCell;
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use rustc_hash::FxHashMap;
+
+use super::language::{Piece, Words, of_like, tell_apart};
+use crate::attribute::Value;
+use crate::condition::ast::Operator;
+use crate::condition::check::ResourceAttribute;
+use crate::condition::eval::Facts;
+use crate::condition::fact::{Fact, Scalar};
+use crate::condition::{Condition, Node, Reference, Side, range_ends};
+use crate::engine::Scene;
+use crate::pattern::PathSet;
+use crate::pattern::path::{Part, PathPattern, Segment};
+use crate::request::Given;
+use crate::time::Time;
+use crate::truth::Truth;
+
+/// Letters of a segment beyond which its parts are not tried in a brace's place.
+const MOST_LETTERS: usize = 48;
+/// Values of one list attribute.
+const MOST_LISTS: usize = 600;
+
+/// What a set of attributes that are compared with each other is compared with.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Pool {
+    pub(super) texts: BTreeSet<String>,
+    integers: BTreeSet<i64>,
+    booleans: bool,
+    times: BTreeSet<Time>,
+    pub(super) likes: BTreeSet<String>,
+    ranges: BTreeSet<String>,
+    is_ordered: bool,
+    /// How many attributes share it.
+    shared_by: usize,
+    /// Whether something could not be taken in.
+    is_partial: bool,
+}
+
+/// How an attribute is used.
+#[derive(Clone, Copy, Debug, Default)]
+struct Shape {
+    scalar: bool,
+    /// In how many places as a list.
+    lists: usize,
+    has: bool,
+    /// On the right of `within`.
+    range: bool,
+}
+
+/// The attributes that are not known, and all that they are compared with.
+#[derive(Debug, Default)]
+pub(super) struct Unknowns {
+    pub(super) references: Vec<Reference>,
+    places: FxHashMap<Reference, usize>,
+    shapes: Vec<Shape>,
+    /// Which other attribute each shares a pool with, itself at the end of the way.
+    joined: Vec<usize>,
+    pools: Vec<Pool>,
+    values: Vec<OnceCell<(Vec<Given>, bool)>>,
+}
+
+/// One side of a comparison.
+enum Operand {
+    Known(Vec<Value>),
+    Unknown(usize),
+}
+
+impl Unknowns {
+    /// Takes in an `on` and a `when`, asked about in a scene.
+    pub(super) fn take_in(&mut self, scene: &Scene<'_>, on: &PathSet, when: Option<&Condition>) {
+        for pattern in on.plain.iter().chain(&on.excluded) {
+            self.braces(scene, pattern);
+        }
+        if let Some(when) = when {
+            self.node(scene, &when.root);
+        }
+    }
+
+    /// The place of an attribute in [`Unknowns::references`].
+    pub(super) fn place(&self, reference: Reference) -> Option<usize> {
+        self.places.get(&reference).copied()
+    }
+
+    /// What an attribute is compared with, if it is not known.
+    pub(super) fn pool(&self, reference: Reference) -> Option<&Pool> {
+        Some(&self.pools[self.leader(self.place(reference)?)])
+    }
+
+    fn leader(&self, mut place: usize) -> usize {
+        while self.joined[place] != place {
+            place = self.joined[place];
+        }
+        place
+    }
+
+    fn join(&mut self, a: usize, b: usize) {
+        let (a, b) = (self.leader(a), self.leader(b));
+        if a == b {
+            return;
+        }
+        let other = std::mem::take(&mut self.pools[b]);
+        let pool = &mut self.pools[a];
+        pool.texts.extend(other.texts);
+        pool.integers.extend(other.integers);
+        pool.times.extend(other.times);
+        pool.likes.extend(other.likes);
+        pool.ranges.extend(other.ranges);
+        pool.booleans |= other.booleans;
+        pool.is_ordered |= other.is_ordered;
+        pool.is_partial |= other.is_partial;
+        pool.shared_by += other.shared_by;
+        self.joined[b] = a;
+    }
+
+    /// The place of an attribute that could be given and is not.
+    fn unknown(&mut self, scene: &Scene<'_>, reference: Reference) -> Option<usize> {
+        if let Some(place) = self.place(reference) {
+            return Some(place);
+        }
+        let can_be_given = match reference {
+            Reference::Context(_) => true,
+            Reference::Resource(
+                ResourceAttribute::Own(_) | ResourceAttribute::Path | ResourceAttribute::Name,
+            ) => {
+                matches!(scene.fact(reference), Fact::Unknown)
+                    || scene.has(reference) == Truth::Undecided
+            }
+            _ => false,
+        };
+        can_be_given.then(|| {
+            let place = self.references.len();
+            self.references.push(reference);
+            self.places.insert(reference, place);
+            self.shapes.push(Shape::default());
+            self.joined.push(place);
+            self.pools.push(Pool { shared_by: 1, ..Pool::default() });
+            self.values.push(OnceCell::new());
+            place
+        })
+    }
+
+    fn operand(&mut self, scene: &Scene<'_>, side: &Side) -> Operand {
+        let known = |value: Option<Value>| match value {
+            Some(Value::List(items)) => Operand::Known(items.into_vec()),
+            other => Operand::Known(other.into_iter().collect()),
+        };
+        match side {
+            Side::Literal(value, _) => known(Some(value.clone())),
+            Side::Attribute(reference, _) => match self.unknown(scene, *reference) {
+                Some(place) => Operand::Unknown(place),
+                None => known(scene.fact(*reference).to_value()),
+            },
+        }
+    }
+
+    fn node(&mut self, scene: &Scene<'_>, node: &Node) {
+        match node {
+            Node::And(parts) | Node::Or(parts) => {
+                parts.iter().for_each(|part| self.node(scene, part));
+            }
+            Node::Not(inner) => self.node(scene, inner),
+            Node::Constant(_) => {}
+            Node::Has(reference, _) => {
+                if let Some(place) = self.unknown(scene, *reference) {
+                    self.shapes[place].has = true;
+                }
+            }
+            Node::Bare(reference, _) => {
+                if let Some(place) = self.unknown(scene, *reference) {
+                    self.shapes[place].scalar = true;
+                    let leader = self.leader(place);
+                    self.pools[leader].booleans = true;
+                }
+            }
+            Node::Compare(left, operator, right) => self.compare(scene, left, *operator, right),
+        }
+    }
+
+    fn compare(&mut self, scene: &Scene<'_>, left: &Side, operator: Operator, right: &Side) {
+        let (left, right) = (self.operand(scene, left), self.operand(scene, right));
+        for (side, is_left) in [(&left, true), (&right, false)] {
+            let Operand::Unknown(place) = *side else { continue };
+            let shape = &mut self.shapes[place];
+            match (operator, is_left) {
+                (Operator::In, false) | (Operator::Overlaps, _) => shape.lists += 1,
+                (Operator::Within, false) => {
+                    shape.range = true;
+                    shape.scalar = true;
+                    shape.lists += 1;
+                }
+                _ => shape.scalar = true,
+            }
+        }
+        match (left, right) {
+            (Operand::Unknown(a), Operand::Unknown(b)) => {
+                self.join(a, b);
+                let leader = self.leader(a);
+                self.pools[leader].is_ordered |= operator.is_ordering();
+                // Two addresses and ranges that nobody gave: too much for these means.
+                self.pools[leader].is_partial |= operator == Operator::Within;
+            }
+            (Operand::Unknown(place), Operand::Known(values))
+            | (Operand::Known(values), Operand::Unknown(place)) => {
+                let leader = self.leader(place);
+                let pool = &mut self.pools[leader];
+                pool.is_ordered |= operator.is_ordering();
+                for value in values {
+                    pool.add(operator, value);
+                }
+            }
+            (Operand::Known(_), Operand::Known(_)) => {}
+        }
+    }
+
+    /// What stands in the target's path where an unknown brace does.
+    fn braces(&mut self, scene: &Scene<'_>, pattern: &PathPattern) {
+        for segment in &pattern.segments {
+            let Segment::Mixed(parts) = segment else { continue };
+            for part in parts {
+                let Part::Brace(brace) = part else { continue };
+                let Some(place) = self.unknown(scene, brace.attribute) else { continue };
+                self.shapes[place].scalar = true;
+                self.shapes[place].lists += 1;
+                let leader = self.leader(place);
+                let pool = &mut self.pools[leader];
+                for name in &scene.query.target.segments {
+                    pool.add_parts(parts, name);
+                }
+            }
+        }
+    }
+
+    /// The values to try for an attribute, and whether they stand for all there are.
+    pub(super) fn values(&self, place: usize) -> &(Vec<Given>, bool) {
+        self.values[place].get_or_init(|| {
+            let pool = &self.pools[self.leader(place)];
+            pool.values(self.shapes[place])
+        })
+    }
+}
+
+impl Pool {
+    fn add(&mut self, operator: Operator, value: Value) {
+        match (operator, value) {
+            (Operator::Like, Value::Text(text)) => {
+                self.likes.insert(text.into());
+            }
+            (Operator::Within, Value::Text(text)) => {
+                self.ranges.insert(text.into());
+            }
+            (_, Value::Text(text)) => {
+                self.texts.insert(text.into());
+            }
+            (_, Value::Integer(n)) => {
+                self.integers.insert(n);
+            }
+            (_, Value::Boolean(_)) => self.booleans = true,
+            (_, Value::Time(at)) => {
+                self.times.insert(at);
+            }
+            (_, Value::List(_)) => {}
+        }
+    }
+
+    /// The parts of a segment that can stand in the place of one of its braces.
+    fn add_parts(&mut self, parts: &[Part<Reference>], name: &str) {
+        let (mut left, mut middle) = (name, parts);
+        while let [Part::Text(text), rest @ ..] = middle {
+            let Some(cut) = left.strip_prefix(&**text) else { return };
+            (left, middle) = (cut, rest);
+        }
+        while let [rest @ .., Part::Text(text)] = middle {
+            let Some(cut) = left.strip_suffix(&**text) else { return };
+            (left, middle) = (cut, rest);
+        }
+        if middle.len() == 1 {
+            self.texts.insert(left.to_owned());
+            return;
+        }
+        let ends: Vec<usize> =
+            left.char_indices().map(|(i, _)| i).chain([left.len()]).take(MOST_LETTERS).collect();
+        self.is_partial |= left.chars().count() >= MOST_LETTERS;
+        for (i, start) in ends.iter().enumerate() {
+            self.texts.extend(ends[i + 1..].iter().map(|end| left[*start..*end].to_owned()));
+        }
+    }
+
+    /// Values of an attribute that is used so, and whether they stand for all.
+    fn values(&self, shape: Shape) -> (Vec<Given>, bool) {
+        let mut whole = !self.is_partial;
+        let mut found: Vec<Given> = Vec::new();
+        let mut scalars: [Vec<Value>; 3] = Default::default();
+        let [texts, integers, booleans] = &mut scalars;
+        if self.booleans {
+            booleans.extend([Value::Boolean(true), Value::Boolean(false)]);
+        }
+        integers.extend(self.all_integers().into_iter().map(Value::Integer));
+        let (words, all) = self.all_texts();
+        whole &= all;
+        texts.extend(words.into_iter().map(|text| Value::Text(text.into())));
+        if shape.scalar || shape.lists == 0 {
+            found.extend(scalars.iter().flatten().cloned().map(Given::Value));
+        }
+        if shape.lists > 0 {
+            for scalars in &scalars {
+                let (lists, all) = lists(scalars, shape.lists);
+                whole &= all;
+                found.extend(lists.into_iter().map(|list| Given::Value(Value::List(list))));
+            }
+            found.push(Given::Value(Value::List([].into())));
+        }
+        if shape.range {
+            let fits_nothing = ["0.0.0.0/32", "255.255.255.255/32"];
+            found.extend(fits_nothing.map(|range| Given::Value(Value::Text(range.into()))));
+        }
+        if shape.has {
+            found.push(Given::Head);
+        }
+        found.push(Given::Absent);
+        (found, whole)
+    }
+
+    fn all_integers(&self) -> BTreeSet<i64> {
+        let near = i64::try_from(self.shared_by).unwrap_or(i64::MAX);
+        let mut all: BTreeSet<i64> = self
+            .integers
+            .iter()
+            .flat_map(|n| (-near..=near).map(move |step| n.saturating_add(step)))
+            .collect();
+        if all.is_empty() && self.is_ordered && self.times.is_empty() {
+            all.extend(0..=near);
+        }
+        all
+    }
+
+    fn all_texts(&self) -> (Vec<String>, bool) {
+        let mut whole = true;
+        let mut all: Vec<String> = self.texts.iter().cloned().collect();
+        if !self.likes.is_empty() {
+            // Words for every way in which the patterns and the texts can match together.
+            let likes = self.likes.iter().map(|like| of_like(like));
+            let texts = self.texts.iter().map(|text| vec![Piece::Text(text.clone())]);
+            let patterns: Vec<_> = likes.chain(texts).collect();
+            let before = vec![String::new(); patterns.len()];
+            let words = Words { patterns, before, are_paths: false, is_sound: &|_| true };
+            let (words, all_found) = tell_apart(&words);
+            all.extend(words);
+            whole &= all_found && self.shared_by == 1 && self.ranges.is_empty();
+        }
+        for range in &self.ranges {
+            all.push(range.clone());
+            if let Some((first, last)) = range_ends(range) {
+                let ends = [before(first), Some(first), Some(last), after(last)];
+                all.extend(ends.into_iter().flatten().map(|address| address.to_string()));
+            }
+        }
+        let near = i64::try_from(self.shared_by).unwrap_or(i64::MAX);
+        for at in &self.times {
+            let around = (-near..=near).map(|step| Time(at.0.saturating_add(step)));
+            let writable = around.filter(|at| (super::EARLIEST..=super::LATEST).contains(at));
+            all.extend(writable.map(|at| at.to_string()));
+        }
+        let fresh = (1..).map(|n| if n == 1 { "other".to_owned() } else { format!("other-{n}") });
+        let fresh = fresh.filter(|text| !self.texts.contains(text)).take(self.shared_by);
+        all.extend(fresh);
+        let mut seen = BTreeSet::new();
+        all.retain(|text| seen.insert(text.clone()));
+        (all, whole)
+    }
+}
+
+/// Lists of these scalars: as long as there are places that ask, since each asks for one element.
+fn lists(scalars: &[Value], places: usize) -> (Vec<Box<[Value]>>, bool) {
+    let mut all: Vec<Vec<Value>> = scalars.iter().map(|scalar| vec![scalar.clone()]).collect();
+    let mut first = 0;
+    for length in 2..=places.min(scalars.len()) {
+        let (start, end) = (first, all.len());
+        for i in start..end {
+            let last = all[i].last().and_then(|last| scalars.iter().position(|s| s == last));
+            for scalar in &scalars[last.map_or(0, |last| last + 1)..] {
+                if all.len() == MOST_LISTS {
+                    return (all.into_iter().map(Vec::into_boxed_slice).collect(), false);
+                }
+                let mut longer = all[i].clone();
+                longer.push(scalar.clone());
+                all.push(longer);
+            }
+        }
+        first = end;
+        debug_assert!(all[first..].iter().all(|list| list.len() == length));
+    }
+    (all.into_iter().map(Vec::into_boxed_slice).collect(), true)
+}
+
+fn before(address: IpAddr) -> Option<IpAddr> {
+    match address {
+        IpAddr::V4(v4) => v4.to_bits().checked_sub(1).map(|bits| IpAddr::V4(bits.into())),
+        IpAddr::V6(v6) => v6.to_bits().checked_sub(1).map(|bits| IpAddr::V6(bits.into())),
+    }
+}
+
+fn after(address: IpAddr) -> Option<IpAddr> {
+    match address {
+        IpAddr::V4(v4) => v4.to_bits().checked_add(1).map(|bits| IpAddr::V4(bits.into())),
+        IpAddr::V6(v6) => v6.to_bits().checked_add(1).map(|bits| IpAddr::V6(bits.into())),
+    }
+}
+
+/// The moments at which a condition may change because of the time alone.
+pub(super) fn moments_of(scene: &Scene<'_>, when: &Condition, found: &mut Vec<Time>) {
+    fn walk(node: &Node, scene: &Scene<'_>, found: &mut Vec<Time>) {
+        let is_time = |side: &Side| matches!(side, Side::Attribute(Reference::Time, _));
+        match node {
+            Node::And(parts) | Node::Or(parts) => {
+                parts.iter().for_each(|part| walk(part, scene, found));
+            }
+            Node::Not(inner) => walk(inner, scene, found),
+            Node::Compare(left, _, right) if is_time(left) || is_time(right) => {
+                for side in [left, right] {
+                    match side {
+                        Side::Literal(value, _) => times_in(&Fact::of(value), found),
+                        Side::Attribute(Reference::Time, _) => {}
+                        Side::Attribute(reference, _) => times_in(&scene.fact(*reference), found),
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+    walk(&when.root, scene, found);
+}
+
+fn times_in(fact: &Fact<'_>, found: &mut Vec<Time>) {
+    let mut one = |scalar: Scalar<'_>| match scalar {
+        Scalar::Time(at) => found.push(at),
+        Scalar::Text(text) => found.extend(Time::parse(text)),
+        _ => {}
+    };
+    match fact {
+        Fact::Scalar(scalar) => one(*scalar),
+        Fact::List(list) => list.iter().for_each(one),
+        Fact::Absent | Fact::Unknown => {}
+    }
+}

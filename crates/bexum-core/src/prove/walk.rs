@@ -1,0 +1,454 @@
+//! One principal and all laws: through its times, its roles, the targets, and what depends.
+
+use std::ops::Range;
+
+use super::moments::{moments, timeline};
+use super::plan::Plan;
+use super::search::{AtFirst, Found, Say, Search};
+use super::values::moments_of;
+use super::{Breach, Laws, Limit, Part, WAITING, items};
+use crate::catalogue::{ActionSet, TargetClass};
+use crate::engine::{Closure, Decider, RoleClosure, Scene};
+use crate::expectation::Claim;
+use crate::id::{ActionId, RoleId, ScopeId};
+use crate::pattern::remainder::ANY_NAME;
+use crate::principal::Principal;
+use crate::request::{Place, Query, Target};
+use crate::time::{Time, Window};
+
+pub(super) fn judge<'e>(
+    laws: &Laws<'e>,
+    decider: &mut Decider<'e>,
+    who: Principal,
+    known: &[Part],
+) -> Vec<(usize, Part)> {
+    let estate = laws.index.estate;
+    let mut found: Vec<(usize, Part)> = Vec::new();
+    for closure in timeline(laws.index, who) {
+        let grants = Grants::of(decider, &closure);
+        for (i, plan) in laws.plans.iter().enumerate() {
+            if known[i].breach.is_some() || !plan.concerns(&closure) {
+                continue;
+            }
+            let at = match found.iter().position(|(law, _)| *law == i) {
+                Some(at) => at,
+                None => {
+                    found.push((i, Part { principals: 1, ..Part::default() }));
+                    found.len() - 1
+                }
+            };
+            let part = &mut found[at].1;
+            if part.breach.as_ref().is_some_and(|breach| breach.given == 0) {
+                continue;
+            }
+            part.conditional.grow(estate.statements.len());
+            let mut walk = Walk { laws, plan, closure: &closure, part, waiting: Vec::new() };
+            walk.all(decider, &grants);
+        }
+    }
+    found
+}
+
+/// A role to take up, or none, and while it brings the same.
+type Taken<'e> = Option<(RoleId, RoleClosure<'e>)>;
+
+/// A part of the tree, and all that is granted somewhere in it by what is attached at its top.
+type Granted = (Range<usize>, ActionSet);
+
+/// All that grants somebody anything: for each role taken up, or for none, the parts of the tree
+/// and the actions.
+struct Grants<'e> {
+    of: Vec<(Taken<'e>, Vec<Granted>)>,
+}
+
+impl<'e> Grants<'e> {
+    fn of(decider: &mut Decider<'e>, closure: &Closure<'e>) -> Self {
+        let index = decider.index;
+        let entries = |tables: &[&crate::engine::Table]| {
+            let mut found: Vec<Granted> = Vec::new();
+            for attached in tables.iter().flat_map(|table| table.attached()) {
+                let range = index.estate.scopes.subtree(attached.scope);
+                let actions = &index.estate.policy(attached.policy).allowed_actions;
+                match found.iter_mut().find(|(known, _)| *known == range) {
+                    Some((_, known)) => known.union_with(actions),
+                    None => found.push((range, actions.clone())),
+                }
+            }
+            found
+        };
+        let everyone = decider.everyone();
+        let mut of = vec![(None, entries(&[closure.table()]))];
+        for &role in closure.roles.iter().chain(&closure.takeable) {
+            let mut at = closure.steady.from.unwrap_or(super::EARLIEST);
+            // A role may bring more at one time than at another.
+            loop {
+                let taken = RoleClosure::new(index, role, at);
+                let until = taken.steady.until;
+                let granted = entries(&[&*everyone, taken.table()]);
+                of.push((Some((role, taken)), granted));
+                match until {
+                    Some(next) if next > at && closure.steady.holds(next) => at = next,
+                    _ => break,
+                }
+            }
+        }
+        Self { of }
+    }
+}
+
+/// Somewhere a law may be broken.
+#[derive(Clone)]
+struct Spot {
+    path: String,
+    place: Place,
+    class: TargetClass,
+}
+
+/// A request that depends on what is given, to be searched later.
+struct Waiting {
+    spot: Spot,
+    take_up: Option<RoleId>,
+    time: Time,
+    action: ActionId,
+}
+
+struct Walk<'w, 'e> {
+    laws: &'w Laws<'e>,
+    plan: &'w Plan<'e>,
+    closure: &'w Closure<'e>,
+    part: &'w mut Part,
+    waiting: Vec<Waiting>,
+}
+
+/// What has a say at a scope at some time, and when it does.
+struct Play {
+    says: Vec<Say>,
+    bounds: Vec<Time>,
+}
+
+impl<'e> Walk<'_, 'e> {
+    fn all(&mut self, decider: &mut Decider<'e>, grants: &Grants<'e>) {
+        let estate = self.laws.index.estate;
+        for (taken, granted) in &grants.of {
+            let disabled =
+                matches!(self.closure.principal, Principal::User(id) if !estate.user(id).enabled);
+            let ranges = match self.plan.law.claim {
+                Claim::Never if disabled => Vec::new(),
+                Claim::Never => self.granted_ranges(granted),
+                Claim::Always => self.plan.ranges.clone(),
+            };
+            for range in ranges {
+                self.below(decider, taken.as_ref(), range);
+                if self.is_settled() {
+                    return;
+                }
+            }
+        }
+        for waiting in std::mem::take(&mut self.waiting) {
+            self.search(decider, &waiting);
+            if self.part.breach.is_some() {
+                return;
+            }
+        }
+    }
+
+    fn is_settled(&self) -> bool {
+        self.part.breach.as_ref().is_some_and(|breach| breach.given == 0)
+    }
+
+    /// The parts of the law's tree in which something may grant one of its actions.
+    fn granted_ranges(&self, granted: &[Granted]) -> Vec<Range<usize>> {
+        let mut found: Vec<Range<usize>> = Vec::new();
+        for (range, actions) in granted {
+            for wanted in &self.plan.ranges {
+                let both = range.start.max(wanted.start)..range.end.min(wanted.end);
+                if !both.is_empty() && !actions.is_disjoint(&self.plan.law.actions) {
+                    found.push(both);
+                }
+            }
+        }
+        found.sort_unstable_by_key(|range| (range.start, std::cmp::Reverse(range.end)));
+        // Subtrees lie within each other or apart.
+        found.dedup_by(|inner, outer| inner.start < outer.end);
+        found
+    }
+
+    fn below(
+        &mut self,
+        decider: &mut Decider<'e>,
+        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        range: Range<usize>,
+    ) {
+        let estate = self.laws.index.estate;
+        let plan = self.plan;
+        let at_home = &self.laws.at_home;
+        let first = at_home.partition_point(|at| at.home.index() < range.start);
+        let last = at_home.partition_point(|at| at.home.index() < range.end);
+        let mut homes = plan.identities.ones().skip_while(|i| *i < first).peekable();
+        for i in range {
+            let mut spots = Vec::new();
+            let id = ScopeId::new(i);
+            let scope = estate.scope(id);
+            if plan.scopes.contains(i) {
+                let path = scope.path.to_string();
+                spots.push(Spot { path, place: Place::Scope(id), class: scope.class() });
+            }
+            while let Some(home) = homes.next_if(|home| *home < last && at_home[*home].home == id) {
+                let at = &at_home[home];
+                let class = match at.who {
+                    Principal::User(_) => TargetClass::User,
+                    Principal::Group(_) => TargetClass::Group,
+                    _ => TargetClass::Role,
+                };
+                let place = Place::Identity(at.who, id);
+                spots.push(Spot { path: at.path.to_owned(), place, class });
+            }
+            let has_items = plan.items.contains(i);
+            if spots.is_empty() && !has_items {
+                continue;
+            }
+            let play = self.play(taken, id);
+            if has_items {
+                spots.extend(self.items(decider, taken, id, &play));
+            }
+            for spot in spots {
+                self.at(decider, taken, &play, spot);
+                if self.is_settled() {
+                    return;
+                }
+            }
+        }
+    }
+
+    /// All statements that have a say at a scope at some time, and the moments around them.
+    fn play(&mut self, taken: Option<&(RoleId, RoleClosure<'e>)>, scope: ScopeId) -> Play {
+        let index = self.laws.index;
+        let estate = index.estate;
+        let mut entries = self.closure.table().policies_above(index, scope);
+        if let Some((_, taken)) = taken {
+            entries.extend(taken.table().policies_above(index, scope));
+        }
+        let mut play = Play { says: Vec::new(), bounds: Vec::new() };
+        for (policy, at, window) in entries {
+            let policy = estate.policy(policy);
+            let law = &self.plan.law.actions;
+            if policy.allowed_actions.is_disjoint(law)
+                && policy.denied_actions.is_disjoint(law)
+                // A ceiling that allows none of them bounds them all, at its times.
+                && policy.allows.is_empty()
+            {
+                continue;
+            }
+            play.bounds.extend(window.from.iter().chain(&window.until));
+            let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
+            for id in policy.allows.iter().chain(&policy.denies) {
+                if !estate.statement(*id).actions.is_disjoint(law) {
+                    play.says.push((*id, anchor));
+                }
+            }
+        }
+        play.says.sort_unstable();
+        play.says.dedup();
+        for (id, _) in &play.says {
+            if estate.statement(*id).when.is_some() {
+                self.part.conditional.insert(id.index());
+            }
+        }
+        play
+    }
+
+    fn window(&self, taken: Option<&(RoleId, RoleClosure<'e>)>) -> Window {
+        let steady = self.closure.steady;
+        taken.map_or(steady, |(_, taken)| steady.intersect(&taken.steady))
+    }
+
+    fn query<'q>(
+        &self,
+        spot: &'q Spot,
+        take_up: Option<RoleId>,
+        time: Time,
+        action: ActionId,
+    ) -> Query<'q> {
+        Query {
+            who: self.closure.principal,
+            action,
+            target: Target {
+                path: &spot.path,
+                segments: spot.path.split('/').collect(),
+                place: spot.place,
+                is_sample: spot.path.contains(ANY_NAME),
+            },
+            take_up,
+            also: Vec::new(),
+            under: Vec::new(),
+            context: Vec::new(),
+            item: Vec::new(),
+            item_is_open: true,
+            time,
+        }
+    }
+
+    /// A spot for every sort of item of a scope.
+    fn items(
+        &mut self,
+        decider: &Decider<'e>,
+        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        id: ScopeId,
+        play: &Play,
+    ) -> Vec<Spot> {
+        let index = decider.index;
+        let estate = index.estate;
+        let scope = estate.scope(id);
+        let class = TargetClass::Item(scope.kind);
+        let place = Place::Item(id);
+        let sample = Spot { path: format!("{}/{ANY_NAME}", scope.path), place, class };
+        let applicable = estate.catalogue.applicable(class);
+        let wanted = applicable.intersection(&self.plan.law.actions).next();
+        let Some(action) = wanted.map(ActionId::new) else { return Vec::new() };
+        let time = self.window(taken).from.unwrap_or(self.laws.now);
+        let query = self.query(&sample, taken.map(|(role, _)| *role), time, action);
+        let roles = &self.closure.role_names;
+        let scene = Scene { index, query: &query, closure: self.closure, roles };
+        let law = self.plan.law;
+        let mut asked: Vec<items::Asked<'_>> = vec![(&law.on, law.when.as_ref(), 0)];
+        for (say, anchor) in &play.says {
+            let statement = estate.statement(*say);
+            if !statement.actions.is_disjoint(applicable) {
+                asked.push((&statement.on, statement.when.as_ref(), *anchor));
+            }
+        }
+        let (paths, whole) = items::sorts(&scene, id, &asked);
+        if !whole {
+            self.part.limit.get_or_insert_with(|| Limit::Items(scope.path.to_string()));
+        }
+        paths.into_iter().map(|path| Spot { path, place, class }).collect()
+    }
+
+    /// Tries every action on a spot at every moment; what depends is left for later.
+    fn at(
+        &mut self,
+        decider: &mut Decider<'e>,
+        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        play: &Play,
+        spot: Spot,
+    ) {
+        let estate = self.laws.index.estate;
+        let mut mask = estate.catalogue.applicable(spot.class).clone();
+        mask.intersect_with(&self.plan.law.actions);
+        let Some(first) = mask.minimum().map(ActionId::new) else { return };
+        let take_up = taken.map(|(role, _)| *role);
+        for time in self.moments(taken, play, &spot, first) {
+            let query = self.query(&spot, take_up, time, first);
+            let cells = decider.reach(&query, &mask);
+            let mut open = match self.plan.law.claim {
+                Claim::Never => cells.allow,
+                Claim::Always => {
+                    let mut refused = mask.clone();
+                    refused.difference_with(&cells.allow);
+                    refused
+                }
+            };
+            if self.plan.law.claim == Claim::Never {
+                open.union_with(&cells.depends);
+            }
+            for action in open.ones().map(ActionId::new) {
+                let waiting = Waiting { spot: spot.clone(), take_up, time, action };
+                match self.with_search(decider, &waiting, |search| search.at_first()) {
+                    AtFirst::Kept => {}
+                    AtFirst::Broken(breach) => {
+                        self.keep(*breach);
+                        if self.is_settled() {
+                            return;
+                        }
+                    }
+                    AtFirst::Open if self.waiting.len() < WAITING => self.waiting.push(waiting),
+                    AtFirst::Open => self.search(decider, &waiting),
+                }
+            }
+        }
+    }
+
+    fn moments(
+        &self,
+        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        play: &Play,
+        spot: &Spot,
+        action: ActionId,
+    ) -> Vec<Time> {
+        let index = self.laws.index;
+        let estate = index.estate;
+        let mut bounds = play.bounds.clone();
+        let window = self.window(taken);
+        let query = self.query(spot, None, window.from.unwrap_or(self.laws.now), action);
+        let roles = &self.closure.role_names;
+        let scene = Scene { index, query: &query, closure: self.closure, roles };
+        let says = play.says.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
+        for when in says.chain(&self.plan.law.when) {
+            moments_of(&scene, when, &mut bounds);
+        }
+        if let Place::Identity(Principal::Group(group), _) = spot.place {
+            // `resource.members` changes as its windows open and close.
+            let members = estate.group(group).members.iter().flatten();
+            bounds.extend(members.flat_map(|m| m.window.from.into_iter().chain(m.window.until)));
+        }
+        bounds.sort_unstable();
+        bounds.dedup();
+        moments(window, self.laws.now, &bounds)
+    }
+
+    fn keep(&mut self, breach: Breach) {
+        self.part.join(Part { breach: Some(breach), ..Part::default() });
+    }
+
+    fn search(&mut self, decider: &mut Decider<'e>, waiting: &Waiting) {
+        match self.with_search(decider, waiting, |search| search.run()) {
+            Found::Nothing => {}
+            Found::Breach(breach) => self.keep(*breach),
+            Found::Limit(limit) => {
+                self.part.limit.get_or_insert(limit);
+            }
+        }
+    }
+
+    fn with_search<T>(
+        &self,
+        decider: &mut Decider<'e>,
+        waiting: &Waiting,
+        then: impl FnOnce(&mut Search<'_, 'e>) -> T,
+    ) -> T {
+        let Waiting { spot, take_up, time, action } = waiting;
+        let query = self.query(spot, *take_up, *time, *action);
+        let (closure, taken) = decider.closures_of(&query);
+        let mut all_roles = closure.role_names.clone();
+        let mut entries = closure.table().policies_above(decider.index, query.target.scope());
+        if let Some(taken) = &taken {
+            all_roles.extend(&taken.role_names);
+            all_roles.sort_unstable();
+            all_roles.dedup();
+            entries.extend(taken.table().policies_above(decider.index, query.target.scope()));
+        }
+        let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
+        let estate = decider.index.estate;
+        let mut says: Vec<Say> = Vec::new();
+        for (policy, at, window) in entries {
+            if !window.holds(*time) {
+                continue;
+            }
+            let policy = estate.policy(policy);
+            let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
+            let all = policy.allows.iter().chain(&policy.denies);
+            let named = all.filter(|id| estate.statement(**id).actions.contains(action.index()));
+            says.extend(named.map(|id| (*id, anchor)));
+        }
+        says.sort_unstable();
+        says.dedup();
+        then(&mut Search {
+            law: self.plan.law,
+            query,
+            closure: &closure,
+            roles: [&all_roles, allow_roles],
+            says: &says,
+            decider,
+        })
+    }
+}
