@@ -5,6 +5,7 @@
 //! together, each with its place. This crate knows files and TOML; it knows nothing of requests,
 //! and nothing of how a problem is shown.
 
+pub mod append;
 mod decode;
 pub mod discover;
 mod literal;
@@ -12,6 +13,7 @@ pub mod load;
 pub mod problem;
 pub mod source;
 
+pub use append::append_check;
 pub use discover::find_root;
 pub use load::{Failure, Loaded, load, read};
 pub use problem::Problem;

@@ -46,6 +46,7 @@ pub(crate) enum Command {
     Ask(Ask),
     Replay(Replay),
     Reach(Reach),
+    Prove(Prove),
     Show(Show),
     Demo(Demo),
     Init(Init),
@@ -80,6 +81,13 @@ pub(crate) struct Ask {
     /// An attribute of the item itself
     #[arg(long, value_name = "KEY=VALUE")]
     pub(crate) item: Vec<String>,
+    /// Keep the question and its answer as a `[[check]]` of this name, for `bexum prove`
+    #[arg(long, value_name = "NAME")]
+    pub(crate) save_check: Option<String>,
+    /// The file for it, from the estate's root; else the one that holds the last check, or a new
+    /// `checks.toml`
+    #[arg(long, value_name = "FILE", requires = "save_check")]
+    pub(crate) save_to: Option<PathBuf>,
     /// How to write the answer
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
@@ -114,6 +122,7 @@ Examples:
   bexum ask user:ines job.submit veyra/survey/reduction/nightly --also group:pipeline
   bexum ask user:noor secret.open veyra/core/vault/dish-keys --as role:dish-keeper --context mfa=true
   bexum ask user:ines recording.erase veyra/survey/spectra/run-0412.fits --format json
+  bexum ask user:sol job.submit veyra/survey/reduction/imaging/cube-7 --save-check 'sol stays out'
 
 Exit codes: 0 allowed, 1 denied, 2 error";
 
@@ -143,6 +152,47 @@ const REPLAY_EXAMPLES: &str = "\
 Examples:
   bexum replay requests.ndjson > answers.ndjson
   echo '{\"who\":\"user:ines\",\"does\":\"store.list\",\"on\":\"veyra/survey/spectra\"}' | bexum replay --why";
+
+/// Try every check, law and separation that the estate's files hold
+///
+/// A `[[check]]` is asked as it stands. A `[[never]]` or `[[always]]` is decided by analysis, for
+/// everybody concerned, whatever the circumstances and the moment; when it is broken, one request
+/// that breaks it is shown, with the least given that does. An `[[apart]]` says what nobody may
+/// have together.
+#[derive(Debug, ClapArgs)]
+#[command(after_help = PROVE_EXAMPLES)]
+pub(crate) struct Prove {
+    /// Only those of these names; `*` stands for any letters
+    pub(crate) names: Vec<String>,
+    /// How to write the report
+    #[arg(long, value_enum, default_value_t = ProofFormat::Text)]
+    pub(crate) format: ProofFormat,
+    /// The time of checks that name none, instead of now
+    #[arg(long, value_name = "TIME")]
+    pub(crate) at_time: Option<String>,
+    /// Try again at each change of a file
+    #[arg(long)]
+    pub(crate) watch: bool,
+}
+
+/// How to write what came of expectations.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ProofFormat {
+    /// For people
+    Text,
+    /// For machines, in a versioned shape
+    Json,
+    /// For build servers: JUnit XML
+    Junit,
+}
+
+const PROVE_EXAMPLES: &str = "\
+Examples:
+  bexum prove
+  bexum prove 'visitors*' --watch
+  bexum prove --format junit > expectations.xml
+
+Exit codes: 0 all hold, 1 some are broken or not decided, 2 error";
 
 /// See effective access: all that somebody can do, everybody who can do something
 ///
@@ -214,7 +264,8 @@ Examples:
 #[derive(Debug, ClapArgs)]
 #[command(after_help = SHOW_EXAMPLES)]
 pub(crate) struct Show {
-    /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings) or one
+    /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings,
+    /// expectations) or one
     /// thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
     /// path, or kind:NAME); nothing for an overview
     pub(crate) what: Option<String>,

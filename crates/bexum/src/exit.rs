@@ -7,7 +7,7 @@ use std::process::ExitCode;
 pub(crate) enum Exit {
     /// 0: done; of `ask`, allowed.
     Done,
-    /// 1: of `ask`, denied.
+    /// 1: of `ask`, denied; of `prove`, not everything holds.
     Denied,
     /// 2: the estate, the request or the command line is wrong, or a file cannot be used.
     Failed,
@@ -26,6 +26,6 @@ impl From<Exit> for ExitCode {
 /// The table for help texts.
 pub(crate) const HELP: &str = "\
 Exit codes:
-  0  done; of `ask`: allowed
-  1  of `ask`: denied
+  0  done; of `ask`: allowed; of `prove`: everything holds
+  1  of `ask`: denied; of `prove`: not everything holds
   2  the estate, the request or the command line is wrong, or a file cannot be used";

@@ -3,6 +3,7 @@
 use std::io::{self, IsTerminal, Write};
 
 use anstream::ColorChoice;
+use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::args::Colour;
 use crate::render::{self, style};
@@ -43,6 +44,20 @@ pub(crate) fn print_error(text: &str) {
 /// Whether somebody watches standard error.
 pub(crate) fn is_watched() -> bool {
     io::stderr().is_terminal()
+}
+
+/// A bar that says how far a long work is, on a terminal only.
+pub(crate) fn progress(length: u64, of_what: &str) -> ProgressBar {
+    if !is_watched() {
+        return ProgressBar::hidden();
+    }
+    let bar = ProgressBar::new(length);
+    let template = format!("{{bar:30}} {{human_pos}} of {{human_len}} {of_what}");
+    // The template has no variable part; were it wrong, the plain bar would do.
+    if let Ok(style) = ProgressStyle::with_template(&template) {
+        bar.set_style(style);
+    }
+    bar
 }
 
 /// Tells what went wrong.

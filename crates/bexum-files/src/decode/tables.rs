@@ -13,9 +13,9 @@ use bexum_core::principal::Join;
 use bexum_core::scope::ScopeType;
 use toml::de::{DeTable, DeValue};
 
-use super::{Decoded, expectations};
 use super::reader::{Reader, Value};
 use super::value;
+use super::{Decoded, expectations};
 
 /// The top of one file.
 pub(super) struct Tables<'d> {

@@ -8,17 +8,18 @@ use bexum_core::attribute::Value;
 use bexum_core::engine::{Decider, Index};
 use bexum_core::{Request, Trace, Verdict};
 
-use super::circumstances;
+use super::{circumstances, save};
 use crate::args::{Ask, Format};
 use crate::exit::Exit;
 use crate::render::answer::Answer;
+use crate::render::style::safe;
 use crate::stream;
 use crate::wire::answer;
 
 pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     let loaded = super::load(at)?;
     let estate = &loaded.estate;
-    let request = build_request(&ask)?;
+    let (request, typed_time) = build_request(&ask)?;
     let query = request.resolve(estate).map_err(|fault| super::with_hint(&fault, estate))?;
     let index = Index::new(estate);
     let mut decider = Decider::new(&index);
@@ -34,14 +35,22 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
             stream::print(&format!("{}\n", serde_json::to_string_pretty(&shape)?))?;
         }
     }
+    if let Some(name) = &ask.save_check {
+        // A moment that was not named is the present, also when the check is tried.
+        let time = typed_time.then_some(request.time);
+        let file = save::save(&loaded, name, ask.save_to.as_deref(), &request, time, trace.reason)?;
+        let told = format!("saved as the check \"{}\" in {}\n", safe(name), file.display());
+        stream::print_error(&told);
+    }
     Ok(match trace.reason.verdict() {
         Verdict::Allow => Exit::Done,
         Verdict::Deny => Exit::Denied,
     })
 }
 
-fn build_request(ask: &Ask) -> anyhow::Result<Request<'static>> {
-    let mut request = circumstances::request(&ask.circumstances)?;
+/// The request, and whether its time was named.
+fn build_request(ask: &Ask) -> anyhow::Result<(Request<'static>, bool)> {
+    let (mut request, typed_time) = circumstances::request(&ask.circumstances)?;
     request.who = ask.who.clone().into();
     request.does = ask.action.clone().into();
     request.on = ask.path.clone().into();
@@ -61,5 +70,5 @@ fn build_request(ask: &Ask) -> anyhow::Result<Request<'static>> {
         }
         request.item = Some(item);
     }
-    Ok(request)
+    Ok((request, typed_time))
 }

@@ -13,8 +13,10 @@ use crate::args::Circumstances;
 use crate::wire::json::Json;
 use crate::wire::request as wire;
 
-/// A request in these circumstances that does not yet say who, what and where.
-pub(super) fn request(typed: &Circumstances) -> anyhow::Result<Request<'static>> {
+/// A request in these circumstances that does not yet say who, what and where, and whether its
+/// time was named.
+pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>, bool)> {
+    let mut typed_time = typed.at_time.is_some();
     let now = super::moment(typed.at_time.as_deref())?;
     let mut request = Request::new("", "", "", now);
     request.take_up = typed.take_up.clone().map(Cow::Owned);
@@ -33,6 +35,7 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<Request<'static>>
         context.extend(flat.into_iter().map(|(key, value)| (key.into_owned(), value)));
         if let (Some(time), None) = (time, &typed.at_time) {
             request.time = time;
+            typed_time = true;
         }
     }
     for pair in &typed.context {
@@ -47,7 +50,7 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<Request<'static>>
     }
     check_tables(&context)?;
     request.context = context.into_iter().map(|(key, value)| (key.into(), value)).collect();
-    Ok(request)
+    Ok((request, typed_time))
 }
 
 /// A name cannot be both a value and the head of others: JSON could not say it either.

@@ -7,6 +7,7 @@ use anyhow::{Context as _, bail};
 use include_dir::{Dir, include_dir};
 
 use crate::exit::Exit;
+use crate::render::typed;
 use crate::stream;
 
 static STARTER: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/starter");
@@ -47,7 +48,5 @@ pub(super) fn write_estate(files: &Dir<'_>, dir: &Path) -> anyhow::Result<()> {
 
 /// A path as one would type it in a shell.
 pub(super) fn quoted(path: &Path) -> String {
-    let text = path.display().to_string();
-    let plain = text.chars().all(|c| c.is_ascii_alphanumeric() || "/._-~+@:=,".contains(c));
-    if plain && !text.is_empty() { text } else { format!("'{}'", text.replace('\'', r"'\''")) }
+    typed::quoted(&path.display().to_string())
 }

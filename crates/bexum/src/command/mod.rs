@@ -5,8 +5,10 @@ mod circumstances;
 mod demo;
 mod init;
 mod manual;
+mod prove;
 mod reach;
 mod replay;
+mod save;
 mod show;
 
 use std::path::{Path, PathBuf};
@@ -24,6 +26,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
     match args.command {
         Command::Ask(ask) => ask::run(at, ask),
         Command::Reach(reach) => reach::run(at, &reach),
+        Command::Prove(typed) => prove::run(at, &typed),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),
         Command::Demo(demo) => demo::run(demo.dir),
@@ -35,11 +38,15 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
 
 /// Loads the estate that is named, or the one that the current folder belongs to.
 fn load(at: Option<&Path>) -> anyhow::Result<Loaded> {
-    let root = match at {
-        Some(dir) => dir.to_path_buf(),
-        None => find_estate()?,
-    };
-    bexum_files::load(&root).map_err(|failure| anyhow::Error::new(*failure))
+    bexum_files::load(&root(at)?).map_err(|failure| anyhow::Error::new(*failure))
+}
+
+/// The folder that is named, or the one that the current folder belongs to.
+fn root(at: Option<&Path>) -> anyhow::Result<PathBuf> {
+    match at {
+        Some(dir) => Ok(dir.to_path_buf()),
+        None => find_estate(),
+    }
 }
 
 fn find_estate() -> anyhow::Result<PathBuf> {

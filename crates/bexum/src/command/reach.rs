@@ -35,7 +35,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     let loaded = super::load(at)?;
     let estate = &loaded.estate;
     let index = Index::new(estate);
-    let request = circumstances::request(&typed.circumstances)?;
+    let (request, _) = circumstances::request(&typed.circumstances)?;
     if typed.who.is_empty() {
         let anybody = bounded(estate, request)?;
         if typed.action.is_empty() && typed.level.is_none() {
@@ -261,7 +261,7 @@ fn columns(
         // A column without a moment of its own shares everybody's.
         here.at_time = here.at_time.or_else(|| typed.circumstances.at_time.clone());
         let said = describe(&here);
-        let mut request = circumstances::request(&here)?;
+        let (mut request, _) = circumstances::request(&here)?;
         request.who = who.clone().into();
         columns
             .push(Column { name: format!("{who}{said}"), viewpoint: viewpoint(estate, request)? });

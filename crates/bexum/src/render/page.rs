@@ -44,6 +44,17 @@ impl Page {
         }
     }
 
+    /// Lines that are laid out already, further in.
+    pub(crate) fn block(&mut self, indent: usize, text: &str) {
+        for line in text.lines() {
+            if !line.is_empty() {
+                self.out.push_str(&" ".repeat(indent));
+                self.out.push_str(line);
+            }
+            self.out.push('\n');
+        }
+    }
+
     pub(crate) fn finish(self) -> String {
         self.out
     }

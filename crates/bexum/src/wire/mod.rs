@@ -3,5 +3,6 @@
 
 pub(crate) mod answer;
 pub(crate) mod json;
+pub(crate) mod proof;
 pub(crate) mod reach;
 pub(crate) mod request;

@@ -15,6 +15,7 @@ use crate::fault::{Diagnostic, Fault};
 use crate::id::{GroupId, PolicyId, RoleId};
 use crate::origin::{Origin, Written};
 use crate::principal::PrincipalType;
+use crate::request::RequestFault;
 use crate::time::Time;
 
 impl<'d> Builder<'d> {
@@ -224,18 +225,38 @@ impl<'d> Builder<'d> {
 pub(super) fn refuse_requests(estate: &Estate, declared: &Declarations) -> Vec<Diagnostic> {
     let mut faults = Vec::new();
     for (check, written) in estate.checks.iter().zip(&declared.checks) {
-        let places = written.on.value.iter().map(|on| on.origin);
-        let combined = written.who.value.len() * written.does.value.len();
-        let places = std::iter::repeat_n(places, combined).flatten();
-        for (request, place) in check.requests(Time(0)).zip(places) {
-            if let Err(fault) = request.resolve(estate) {
-                let hint = fault.hint(estate);
-                faults.push(Diagnostic::new(Fault::CheckRequest { fault, hint }, place));
-                break; // the others of this check are mostly wrong in the same way
-            }
+        // The other requests of a check are mostly wrong in the same way: one is told.
+        let first = check.requests(Time(0)).find_map(|request| request.resolve(estate).err());
+        if let Some(fault) = first {
+            let (hint, place) = (fault.hint(estate), place_of(&fault, written));
+            faults.push(Diagnostic::new(Fault::CheckRequest { fault, hint }, place));
         }
     }
     faults
+}
+
+/// The name that a fault is about, where the check has it.
+fn place_of(fault: &RequestFault, check: &declaration::Check) -> Origin {
+    let among = |list: &[Written<String>], name: &str| {
+        list.iter().find(|written| written.value == name).map(|written| written.origin)
+    };
+    let found = match fault {
+        RequestFault::Principal(name) => among(&check.who.value, name),
+        RequestFault::Action(name) => among(&check.does.value, name),
+        RequestFault::Role(_) => check.take_up.as_ref().map(|role| role.origin),
+        RequestFault::Group(name) => among(&check.also, name),
+        RequestFault::Policy(name) | RequestFault::EmptyPolicy(name) => among(&check.under, name),
+        RequestFault::Path { path, .. }
+        | RequestFault::Nowhere { path, .. }
+        | RequestFault::NotApplicable { path, .. }
+        | RequestFault::ItemOfDeclared(path) => among(&check.on.value, path),
+        RequestFault::ReservedItemName(name) => {
+            let mut names = check.item.iter().flatten().map(|(name, _)| name);
+            let head = |written: &&Written<String>| written.value.split('.').next() == Some(name);
+            names.find(head).map(|written| written.origin)
+        }
+    };
+    found.unwrap_or(check.origin)
 }
 
 fn holds_time(value: &Value) -> bool {

@@ -3,6 +3,7 @@
 use bexum_core::attribute::Attributes;
 use bexum_core::catalogue::{Addresses, Level};
 use bexum_core::engine::Closure;
+use bexum_core::expectation::Duty;
 use bexum_core::id::{GroupId, PolicyId};
 use bexum_core::principal::Principal;
 use bexum_core::time::Window;
@@ -14,7 +15,7 @@ use crate::render::words;
 type List = for<'v, 'e, 'r> fn(&'v View<'e>, &'r mut Report);
 
 /// Every list by its name.
-pub(super) const LISTS: [(&str, List); 8] = [
+pub(super) const LISTS: [(&str, List); 9] = [
     ("scopes", scopes),
     ("catalogue", catalogue),
     ("users", users),
@@ -23,6 +24,7 @@ pub(super) const LISTS: [(&str, List); 8] = [
     ("policies", policies),
     ("attachments", attachments),
     ("ceilings", ceilings),
+    ("expectations", expectations),
 ];
 
 fn scopes(view: &View<'_>, report: &mut Report) {
@@ -280,4 +282,39 @@ fn ceilings(view: &View<'_>, report: &mut Report) {
     });
     let columns = &["policy", "over", "for", "window", "written"];
     report.rows("ceilings", "ceilings", columns, rows.collect());
+}
+
+fn expectations(view: &View<'_>, report: &mut Report) {
+    let estate = view.estate;
+    let row = |table: &str, name: &str, says: String, origin| {
+        let written = Cell::text(view.sources.shown(origin));
+        vec![Cell::text(table), Cell::text(name), Cell::text(says), written]
+    };
+    let checks = estate.checks.iter().map(|check| {
+        let asked = check.who.len() * check.does.len() * check.on.len();
+        let says = format!("{}: {}", words::count(asked, "request", "requests"), check.expect);
+        row("check", &check.name, says, check.origin)
+    });
+    let laws = estate.laws.iter().map(|law| {
+        let who: Vec<String> = law.who.iter().map(|who| view.subject(*who)).collect();
+        let on: Vec<&str> = law.on.texts().collect();
+        let says =
+            format!("{}: {} on {}", who.join(", "), law.does_written.join(" "), on.join(" "));
+        row(law.claim.word(), &law.name, says, law.origin)
+    });
+    let separations = estate.separations.iter().map(|separation| {
+        let names: Vec<String> = separation
+            .any_two_of
+            .iter()
+            .map(|duty| match *duty {
+                Duty::Role(id) => view.id(Principal::Role(id)),
+                Duty::Group(id) => view.id(Principal::Group(id)),
+                Duty::Policy(id) => format!("policy:{}", estate.policy(id).name),
+            })
+            .collect();
+        row("apart", &separation.name, names.join(", "), separation.origin)
+    });
+    let columns = &["table", "name", "says", "written"];
+    let rows = checks.chain(laws).chain(separations).collect();
+    report.rows("expectations", "expectations", columns, rows);
 }

@@ -1,0 +1,195 @@
+//! `bexum prove`: every expectation of the estate, tried.
+
+use std::path::Path;
+use std::sync::mpsc;
+use std::time::Duration;
+
+use anyhow::{Context as _, bail};
+use bexum_core::expectation::{Check, Law, Separation};
+use bexum_core::name::nearest;
+use bexum_core::pattern::action::star_match;
+use bexum_core::prove::{self, Laws, Part};
+use bexum_core::{Decider, Estate, Index, Principal, Time};
+use bexum_files::Loaded;
+use notify::{RecursiveMode, Watcher as _};
+use rayon::prelude::*;
+
+use crate::args::{ProofFormat, Prove};
+use crate::exit::Exit;
+use crate::render::junit;
+use crate::render::proof::{self, Proof, Tried};
+use crate::stream;
+use crate::wire;
+
+/// Principals that are tried before laws found broken are set aside.
+const WAVE: usize = 1024;
+/// Principals whose closures one decider keeps.
+const CHUNK: usize = 32;
+/// How long files must rest before everything is tried again.
+const PAUSE: Duration = Duration::from_millis(120);
+
+pub(super) fn run(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
+    if typed.watch {
+        return watch(at, typed);
+    }
+    once(at, typed)
+}
+
+fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
+    let now = super::moment(typed.at_time.as_deref())?;
+    let loaded = super::load(at)?;
+    let index = Index::new(&loaded.estate);
+    let proof = prove(&loaded, &index, &typed.names, now)?;
+    let text = match typed.format {
+        ProofFormat::Text => proof::text(&proof, stream::width()),
+        ProofFormat::Json => {
+            format!("{}\n", serde_json::to_string_pretty(&wire::proof::whole(&proof))?)
+        }
+        ProofFormat::Junit => junit::report(&proof)?,
+    };
+    stream::print(&text)?;
+    Ok(if proof.tried.iter().all(Tried::holds) { Exit::Done } else { Exit::Denied })
+}
+
+fn prove<'e>(
+    loaded: &'e Loaded,
+    index: &'e Index<'e>,
+    names: &[String],
+    now: Time,
+) -> anyhow::Result<Proof<'e>> {
+    let estate = &loaded.estate;
+    expect_names(estate, names)?;
+    let is_wanted =
+        |name: &str| names.is_empty() || names.iter().any(|pattern| star_match(pattern, name));
+    let checks: Vec<&Check> = estate.checks.iter().filter(|c| is_wanted(&c.name)).collect();
+    let laws: Vec<&Law> = estate.laws.iter().filter(|law| is_wanted(&law.name)).collect();
+    let separations: Vec<&Separation> =
+        estate.separations.iter().filter(|s| is_wanted(&s.name)).collect();
+
+    let mut tried: Vec<Tried<'e>> = checks
+        .par_chunks(64)
+        .flat_map_iter(|chunk| {
+            let mut decider = Decider::new(index);
+            let tried: Vec<Tried<'e>> =
+                chunk.iter().map(|check| try_check(&mut decider, check, now)).collect();
+            tried
+        })
+        .collect();
+    tried.extend(try_laws(index, &laws, now));
+    tried.extend(try_separations(index, &separations, now));
+    Ok(Proof { estate, index, sources: &loaded.sources, tried, now })
+}
+
+/// Each name must be one of some expectation.
+fn expect_names(estate: &Estate, names: &[String]) -> anyhow::Result<()> {
+    let known = || {
+        let checks = estate.checks.iter().map(|check| &*check.name);
+        let laws = estate.laws.iter().map(|law| &*law.name);
+        checks.chain(laws).chain(estate.separations.iter().map(|s| &*s.name))
+    };
+    for name in names {
+        if !known().any(|known| star_match(name, known)) {
+            let help = match nearest(name, known()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => "`bexum show expectations` lists them; `*` stands for any letters".into(),
+            };
+            bail!("no check, law or separation is called `{name}`\n  help: {help}");
+        }
+    }
+    Ok(())
+}
+
+fn try_check<'e>(decider: &mut Decider<'e>, check: &'e Check, now: Time) -> Tried<'e> {
+    let answers = prove::answers(decider, check, now);
+    let requests = answers.len();
+    let wrong = answers
+        .into_iter()
+        .filter_map(|(request, answer)| {
+            // What is no request was refused when the estate was loaded.
+            let reason = answer.ok()?;
+            (!check.accepts(reason)).then_some((request, reason))
+        })
+        .collect();
+    Tried::Check { check, requests, wrong }
+}
+
+fn try_laws<'e>(index: &'e Index<'e>, laws: &[&'e Law], now: Time) -> Vec<Tried<'e>> {
+    let proof = Laws::new(index, laws.iter().copied(), now);
+    let principals = proof.principals();
+    let progress = stream::progress(
+        if laws.is_empty() { 0 } else { principals.len() as u64 },
+        "principals under all laws",
+    );
+    let mut known = proof.nothing();
+    for wave in principals.chunks(WAVE) {
+        let judged: Vec<(usize, Part)> = wave
+            .par_chunks(CHUNK)
+            .flat_map_iter(|chunk| {
+                let mut decider = Decider::new(index);
+                let judge = |who: &Principal| proof.judge(&mut decider, *who, &known);
+                let judged: Vec<(usize, Part)> = chunk.iter().flat_map(judge).collect();
+                progress.inc(chunk.len() as u64);
+                judged
+            })
+            .collect();
+        for (law, part) in judged {
+            known[law].join(part);
+        }
+    }
+    progress.finish_and_clear();
+    laws.iter()
+        .enumerate()
+        .map(|(i, law)| {
+            let (outcome, cover) = proof.outcome(i, &known[i]);
+            Tried::Law { law, outcome, cover }
+        })
+        .collect()
+}
+
+fn try_separations<'e>(
+    index: &'e Index<'e>,
+    separations: &[&'e Separation],
+    now: Time,
+) -> Vec<Tried<'e>> {
+    let somebody = |who: &Principal| matches!(who, Principal::User(_) | Principal::Workload(_));
+    let principals: Vec<Principal> = index.estate.principals().filter(somebody).collect();
+    separations
+        .iter()
+        .map(|separation| {
+            let overlaps = principals
+                .par_iter()
+                .filter_map(|who| prove::overlaps(index, separation, *who, now))
+                .collect();
+            Tried::Apart { separation, overlaps, principals: principals.len() }
+        })
+        .collect()
+}
+
+/// Tries everything again at each change of a file, until it is stopped.
+fn watch(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
+    let root = super::root(at)?;
+    let (tell, told) = mpsc::channel();
+    let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
+        let matters = |event: &notify::Event| !matches!(event.kind, notify::EventKind::Access(_));
+        if event.as_ref().is_ok_and(matters) {
+            // Nobody listens any more when the run is about to end.
+            let _ = tell.send(());
+        }
+    })
+    .context("cannot watch files here")?;
+    watcher
+        .watch(&root, RecursiveMode::Recursive)
+        .with_context(|| format!("cannot watch `{}`", root.display()))?;
+    loop {
+        if let Err(error) = once(Some(&root), typed) {
+            if stream::is_closed_pipe(&error) {
+                return Ok(Exit::Done);
+            }
+            stream::report(&error);
+        }
+        stream::print_error("\nwaiting for a file to change (Ctrl-C ends)\n\n");
+        told.recv().context("files are no longer watched")?;
+        // Editors write in several steps.
+        while told.recv_timeout(PAUSE).is_ok() {}
+    }
+}

@@ -1,0 +1,293 @@
+//! What came of expectations, for people: what failed first, each with its explanation.
+
+use bexum_core::expectation::{Check, Claim, Law, Separation};
+use bexum_core::origin::Origin;
+use bexum_core::prove::{Cover, Has, Limit, Outcome, Overlap};
+use bexum_core::{Decider, Estate, Index, Reason, Request, Time, Trace};
+use bexum_files::Sources;
+
+use super::answer::Answer;
+use super::page::Page;
+use super::report::{Cell, draw_rows};
+use super::style::{self, paint, safe};
+use super::{typed, words};
+
+/// Most requests of one check, and most principals of one separation, that are told in full.
+const MOST: usize = 5;
+
+/// One expectation and what came of it.
+#[derive(Debug)]
+pub(crate) enum Tried<'e> {
+    Check { check: &'e Check, requests: usize, wrong: Vec<(Request<'e>, Reason)> },
+    Law { law: &'e Law, outcome: Outcome, cover: Cover },
+    Apart { separation: &'e Separation, overlaps: Vec<Overlap>, principals: usize },
+}
+
+/// All that was tried.
+pub(crate) struct Proof<'e> {
+    pub(crate) estate: &'e Estate,
+    pub(crate) index: &'e Index<'e>,
+    pub(crate) sources: &'e Sources,
+    pub(crate) tried: Vec<Tried<'e>>,
+    pub(crate) now: Time,
+}
+
+impl<'e> Tried<'e> {
+    /// Whether it is as expected, for certain.
+    pub(crate) fn holds(&self) -> bool {
+        match self {
+            Self::Check { wrong, .. } => wrong.is_empty(),
+            Self::Law { outcome, .. } => matches!(outcome, Outcome::Held),
+            Self::Apart { overlaps, .. } => overlaps.is_empty(),
+        }
+    }
+
+    /// `held`, `broken` or `not decided`.
+    pub(crate) fn status(&self) -> &'static str {
+        match self {
+            Self::Law { outcome: Outcome::NotDecided(_), .. } => "not decided",
+            _ if self.holds() => "held",
+            _ => "broken",
+        }
+    }
+
+    /// The table that it is written in.
+    pub(crate) fn table(&self) -> &'static str {
+        match self {
+            Self::Check { .. } => "check",
+            Self::Law { law, .. } => law.claim.word(),
+            Self::Apart { .. } => "apart",
+        }
+    }
+
+    pub(crate) fn name(&self) -> &'e str {
+        match self {
+            Self::Check { check, .. } => &check.name,
+            Self::Law { law, .. } => &law.name,
+            Self::Apart { separation, .. } => &separation.name,
+        }
+    }
+
+    pub(crate) fn origin(&self) -> Origin {
+        match self {
+            Self::Check { check, .. } => check.origin,
+            Self::Law { law, .. } => law.origin,
+            Self::Apart { separation, .. } => separation.origin,
+        }
+    }
+
+    fn about(&self) -> Option<&'e str> {
+        match self {
+            Self::Check { check, .. } => check.about.as_deref(),
+            Self::Law { law, .. } => law.about.as_deref(),
+            Self::Apart { separation, .. } => separation.about.as_deref(),
+        }
+    }
+}
+
+/// The whole report.
+pub(crate) fn text(proof: &Proof<'_>, width: usize) -> String {
+    let mut page = Page::new(width);
+    if proof.tried.is_empty() {
+        page.line(0, "nothing is expected yet: no file has a `[[check]]`, `[[never]]`, `[[always]]` or `[[apart]]`");
+        page.line(0, "`bexum ask … --save-check \"NAME\"` writes the first one");
+        return page.finish();
+    }
+    let mut decider = Decider::new(proof.index);
+    for tried in proof.tried.iter().filter(|tried| !tried.holds()) {
+        failure(&mut page, proof, &mut decider, tried, width);
+        page.blank();
+    }
+    summary(&mut page, proof);
+    let mut out = page.finish();
+    laws(&mut out, proof, width);
+    out
+}
+
+fn failure(
+    page: &mut Page,
+    proof: &Proof<'_>,
+    decider: &mut Decider<'_>,
+    tried: &Tried<'_>,
+    width: usize,
+) {
+    let style = style::DENY;
+    let mark = style.bold().invert();
+    let title = format!(
+        "{mark} {} {mark:#} {} {}",
+        tried.status().to_uppercase(),
+        tried.table(),
+        paint(style::HEADING, &format!("\"{}\"", safe(tried.name()))),
+    );
+    page.noted(0, &title, &proof.sources.shown(tried.origin()));
+    if let Some(about) = tried.about() {
+        page.line(2, &safe(about));
+    }
+    match tried {
+        Tried::Check { check, requests, wrong } => {
+            page.line(2, &format!("{}:", wrong_answers(check, *requests, wrong.len())));
+            for (request, _) in wrong.iter().take(MOST) {
+                answer(page, proof, decider, request, check.time, width);
+            }
+            let rest = wrong.iter().skip(MOST).map(|(request, _)| typed::ask(request, check.time));
+            for line in rest {
+                page.line(2, &paint(style::QUIET, &format!("$ {}", safe(&line))));
+            }
+        }
+        Tried::Law { law, outcome, .. } => match outcome {
+            Outcome::Held => {}
+            Outcome::Broken(breach) => {
+                page.line(2, &format!("{}:", broken_law(law.claim)));
+                let time = (breach.request.time != proof.now).then_some(breach.request.time);
+                answer(page, proof, decider, &breach.request, time, width);
+            }
+            Outcome::NotDecided(limit) => page.line(2, &not_decided(limit)),
+        },
+        Tried::Apart { overlaps, .. } => {
+            for overlap in overlaps.iter().take(MOST) {
+                page.line(2, &overlapping(proof, overlap));
+            }
+            if overlaps.len() > MOST {
+                let left = overlaps.len() - MOST;
+                page.line(2, &format!("and {left} more (see `--format json`)"));
+            }
+        }
+    }
+}
+
+/// `expected deny, but 2 of 6 requests are allowed`
+pub(crate) fn wrong_answers(check: &Check, requests: usize, wrong: usize) -> String {
+    let expected = match check.reason {
+        Some(reason) => format!("{} ({reason})", check.expect),
+        None => check.expect.to_string(),
+    };
+    match (requests, wrong) {
+        (1, _) => format!("expected {expected}, but the answer is"),
+        (all, wrong) => format!("expected {expected}, but {wrong} of {all} answers differ"),
+    }
+}
+
+pub(crate) fn broken_law(claim: Claim) -> &'static str {
+    match claim {
+        Claim::Never => "no such request may be allowed, but this one is",
+        Claim::Always => "every such request must be allowed, but this one is not",
+    }
+}
+
+pub(crate) fn not_decided(limit: &Limit) -> String {
+    match limit {
+        Limit::Steps => {
+            "nothing was found against it, but there are too many combinations of circumstances to try them all".to_owned()
+        }
+        Limit::Values(attribute) => format!(
+            "nothing was found against it, but not everything that `{attribute}` may be could be tried"
+        ),
+        Limit::Items(path) => format!(
+            "nothing was found against it, but not every sort of item below `{path}` could be told apart"
+        ),
+    }
+}
+
+/// A request as one would type it, and its answer.
+fn answer(
+    page: &mut Page,
+    proof: &Proof<'_>,
+    decider: &mut Decider<'_>,
+    request: &Request<'_>,
+    time: Option<Time>,
+    width: usize,
+) {
+    page.line(2, &paint(style::QUIET, &format!("$ {}", safe(&typed::ask(request, time)))));
+    let Ok(query) = request.resolve(proof.estate) else { return };
+    let trace = Trace::of(decider, &query);
+    let answer =
+        Answer { estate: proof.estate, sources: proof.sources, query: &query, trace: &trace };
+    page.block(4, &answer.render(width.saturating_sub(4)));
+}
+
+/// `user:noor has both: …`
+pub(crate) fn overlapping(proof: &Proof<'_>, overlap: &Overlap) -> String {
+    let estate = proof.estate;
+    let role = |id| format!("role:{}", estate.role(id).identity.name);
+    let way = |has: Has| match has {
+        Has::Group(id) => format!("is in group:{}", estate.group(id).identity.name),
+        Has::Holds(id) => format!("holds {}", role(id)),
+        Has::CanTakeUp(id) => format!("can take up {}", role(id)),
+        Has::Reached { policy, attachment, scope, by_taking_up } => {
+            let written = proof.sources.shown(estate.attachment(attachment).origin);
+            let by = by_taking_up.map(|id| format!(" as {}", role(id))).unwrap_or_default();
+            format!(
+                "is reached by policy:{}{by} at {} ({written})",
+                estate.policy(policy).name,
+                estate.scope(scope).path,
+            )
+        }
+    };
+    let when =
+        if overlap.time == proof.now { String::new() } else { format!(", at {}", overlap.time) };
+    let who = estate.principal_id(overlap.who);
+    format!("{who} {}, and {}{when}", way(overlap.first), way(overlap.second))
+}
+
+fn summary(page: &mut Page, proof: &Proof<'_>) {
+    let count = |is: &dyn Fn(&Tried<'_>) -> bool| {
+        let all: Vec<&Tried<'_>> = proof.tried.iter().filter(|tried| is(tried)).collect();
+        let with = |status| all.iter().filter(|tried| tried.status() == status).count();
+        (all.len(), with("broken"), with("not decided"))
+    };
+    let requests: usize = proof
+        .tried
+        .iter()
+        .map(|tried| match tried {
+            Tried::Check { requests, .. } => *requests,
+            _ => 0,
+        })
+        .sum();
+    let lines = [
+        (count(&|t| matches!(t, Tried::Check { .. })), "check", "checks"),
+        (count(&|t| matches!(t, Tried::Law { .. })), "law", "laws"),
+        (count(&|t| matches!(t, Tried::Apart { .. })), "separation", "separations"),
+    ];
+    for ((all, broken, open), one, many) in lines {
+        if all == 0 {
+            continue;
+        }
+        let mut text = words::count(all, one, many);
+        if one == "check" {
+            text.push_str(&format!(" ({})", words::count(requests, "request", "requests")));
+        }
+        let verdict = match (broken, open) {
+            (0, 0) => paint(style::ALLOW, if all == 1 { "it holds" } else { "all hold" }),
+            (broken, 0) => paint(style::DENY, &format!("{broken} broken")),
+            (0, open) => paint(style::DENY, &format!("{open} not decided")),
+            (broken, open) => paint(style::DENY, &format!("{broken} broken, {open} not decided")),
+        };
+        page.line(0, &format!("{text}: {verdict}"));
+    }
+}
+
+/// What each law was tried on.
+fn laws(out: &mut String, proof: &Proof<'_>, width: usize) {
+    let rows: Vec<Vec<Cell>> = proof
+        .tried
+        .iter()
+        .filter_map(|tried| match tried {
+            Tried::Law { law, cover, .. } => Some(vec![
+                Cell::text(law.claim.word()),
+                Cell::text(&*law.name),
+                Cell::text(tried.status()),
+                Cell::Number(cover.principals),
+                Cell::Number(cover.targets),
+                Cell::Number(cover.actions),
+                Cell::Number(cover.conditions),
+            ]),
+            _ => None,
+        })
+        .collect();
+    if rows.is_empty() {
+        return;
+    }
+    out.push('\n');
+    let columns = ["law", "name", "", "principals", "targets", "actions", "conditions"];
+    draw_rows(out, &columns, &rows, width);
+}

@@ -1,0 +1,64 @@
+//! A request as somebody would type it.
+
+use bexum_core::attribute::Value;
+use bexum_core::{Request, Time};
+
+use crate::wire::answer::value_json;
+use crate::wire::json::Json;
+
+/// `bexum ask …` for this request, at `time` if it is not the present.
+pub(crate) fn ask(request: &Request<'_>, time: Option<Time>) -> String {
+    let mut words = vec![
+        "bexum".to_owned(),
+        "ask".to_owned(),
+        request.who.to_string(),
+        request.does.to_string(),
+        request.on.to_string(),
+    ];
+    let mut option = |name: &str, value: String| words.extend([name.to_owned(), value]);
+    if let Some(role) = &request.take_up {
+        option("--as", role.to_string());
+    }
+    for group in &request.also {
+        option("--also", group.to_string());
+    }
+    for policy in &request.under {
+        option("--under", policy.to_string());
+    }
+    for (name, value) in &request.context {
+        option("--context", format!("{name}={}", value.as_ref().map_or(String::new(), written)));
+    }
+    for (name, value) in request.item.iter().flatten() {
+        option("--item", format!("{name}={}", written(value)));
+    }
+    if let Some(time) = time {
+        option("--at-time", time.to_string());
+    }
+    let quoted: Vec<String> = words.iter().map(|word| quoted(word)).collect();
+    quoted.join(" ")
+}
+
+/// A value as `--context` reads it.
+fn written(value: &Value) -> String {
+    match value {
+        // What looks like JSON would be read as that.
+        Value::Text(text)
+            if !text.is_empty()
+                && !text.starts_with(['[', '"', '{'])
+                && Json::parse(text).is_err() =>
+        {
+            text.to_string()
+        }
+        other => value_json(other).to_string(),
+    }
+}
+
+/// A word as a shell reads it.
+pub(crate) fn quoted(text: &str) -> String {
+    let plain = text.chars().all(|c| c.is_ascii_alphanumeric() || "/._-~+@:=,".contains(c));
+    if plain && !text.is_empty() {
+        text.to_owned()
+    } else {
+        format!("'{}'", text.replace('\'', r"'\''"))
+    }
+}

@@ -1,0 +1,93 @@
+//! What came of expectations as JSON, version 1.
+
+use bexum_core::prove::{Limit, Outcome};
+use bexum_core::{Decider, Request, Time, Trace};
+use serde_json::{Value as Json, json};
+
+use super::answer;
+use crate::render::proof::{Proof, Tried, overlapping};
+use crate::render::typed;
+
+/// The whole report.
+pub(crate) fn whole(proof: &Proof<'_>) -> Json {
+    let mut decider = Decider::new(proof.index);
+    let count = |status| proof.tried.iter().filter(|tried| tried.status() == status).count();
+    json!({
+        "version": answer::VERSION,
+        "held": count("held"),
+        "broken": count("broken"),
+        "not-decided": count("not decided"),
+        "expectations": proof.tried.iter().map(|tried| one(proof, &mut decider, tried)).collect::<Vec<_>>(),
+    })
+}
+
+fn one(proof: &Proof<'_>, decider: &mut Decider<'_>, tried: &Tried<'_>) -> Json {
+    let mut shape = json!({
+        "table": tried.table(),
+        "name": tried.name(),
+        "written": proof.sources.shown(tried.origin()),
+        "status": tried.status().replace(' ', "-"),
+    });
+    match tried {
+        Tried::Check { check, requests, wrong } => {
+            shape["requests"] = json!(requests);
+            shape["expected"] = json!({
+                "verdict": check.expect.word(),
+                "reason": check.reason.map(|reason| reason.word()),
+            });
+            shape["wrong"] = wrong
+                .iter()
+                .map(|(request, _)| answered(proof, decider, request, check.time))
+                .collect();
+        }
+        Tried::Law { outcome, cover, .. } => {
+            shape["covered"] = json!({
+                "principals": cover.principals,
+                "targets": cover.targets,
+                "actions": cover.actions,
+                "conditions": cover.conditions,
+            });
+            match outcome {
+                Outcome::Held => {}
+                Outcome::Broken(breach) => {
+                    let time = Some(breach.request.time);
+                    shape["broken-by"] = answered(proof, decider, &breach.request, time);
+                }
+                Outcome::NotDecided(limit) => {
+                    shape["limit"] = match limit {
+                        Limit::Steps => json!({ "circumstances": "too many combinations" }),
+                        Limit::Values(attribute) => json!({ "attribute": attribute }),
+                        Limit::Items(path) => json!({ "items-of": path }),
+                    };
+                }
+            }
+        }
+        Tried::Apart { overlaps, principals, .. } => {
+            shape["covered"] = json!({ "principals": principals });
+            shape["overlaps"] = overlaps
+                .iter()
+                .map(|overlap| {
+                    json!({
+                        "who": proof.estate.principal_id(overlap.who),
+                        "time": overlap.time.to_string(),
+                        "has": overlapping(proof, overlap),
+                    })
+                })
+                .collect();
+        }
+    }
+    shape
+}
+
+fn answered(
+    proof: &Proof<'_>,
+    decider: &mut Decider<'_>,
+    request: &Request<'_>,
+    time: Option<Time>,
+) -> Json {
+    let answer = request.resolve(proof.estate).ok().map(|query| {
+        let trace = Trace::of(decider, &query);
+        answer::whole(proof.estate, proof.sources, &query, &trace)
+    });
+    json!({ "ask": typed::ask(request, time), "answer": answer })
+}
