@@ -5,6 +5,7 @@
 
 use crate::condition::ConditionFault;
 use crate::decision::{Reason, Verdict};
+use crate::limits::CHECK_REQUESTS;
 use crate::name::Grammar;
 use crate::origin::Place;
 use crate::pattern::PatternFault;
@@ -278,6 +279,9 @@ pub enum Fault {
         /// What was probably meant.
         hint: Option<String>,
     },
+    /// A check that multiplies out too far.
+    #[error("this check makes {0} requests: one makes {CHECK_REQUESTS} at most")]
+    TooManyRequests(usize),
     /// A law's path pattern that starts at no place.
     #[error("`{0}` must be absolute: a law is attached nowhere")]
     NotAbsolute(String),

@@ -12,3 +12,6 @@ pub const CONDITION_BYTES: usize = 64 * 1024;
 pub const PATTERN_BYTES: usize = 8 * 1024;
 /// Deepest nesting of attribute tables.
 pub const ATTRIBUTE_DEPTH: usize = 64;
+
+/// Requests that one check makes at most.
+pub const CHECK_REQUESTS: usize = 100_000;

@@ -9,6 +9,9 @@ mod wire;
 
 use std::process::ExitCode;
 
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let args = args::parse();
     stream::set_colour(args.colour);

@@ -1,6 +1,6 @@
 //! `demo`, `init`, completions, the manual; what the README promises of them.
 
-use crate::support::Folder;
+use crate::support::{AT, Folder};
 
 #[test]
 fn the_demo_walks_through_the_job() {
@@ -17,6 +17,9 @@ fn the_demo_walks_through_the_job() {
         "raw stays",
         "granted by",
         "it outranks",
+        "6 laws: all hold",
+        "no such request may be allowed, but this one is",
+        "# quick-fix.toml",
     ] {
         assert!(run.out.contains(said), "`{said}` is not in the walk");
     }
@@ -24,6 +27,8 @@ fn the_demo_walks_through_the_job() {
     // A step that cannot be asked would be answered with an error.
     assert!(!run.out.contains("error:"), "{}", run.out);
     assert_eq!(folder.run(&["-C", "veyra", "show"]).code, Some(0));
+    // What was broken for a step is whole again.
+    assert_eq!(folder.run(&["-C", "veyra", "prove", "--at-time", AT]).code, Some(0));
 }
 
 #[test]

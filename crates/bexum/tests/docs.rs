@@ -1,4 +1,5 @@
-//! Every console block of the README and of `docs/` is run, and must print what is written there.
+//! Every console block of the README and of `docs/` is run, and must print what is written there;
+//! a block of TOML that names a file (`toml file=NAME`) is written before.
 //!
 //! `BEXUM_DOCS=overwrite cargo test -p bexum docs` writes what is printed now, for a person to read
 //! before committing it.
@@ -8,7 +9,8 @@ use std::path::{Path, PathBuf};
 use crate::support::{Folder, command, finish};
 
 /// Pages with console blocks, below the root of the repository.
-const PAGES: [&str; 4] = ["README.md", "docs/language.md", "docs/decisions.md", "docs/reach.md"];
+const PAGES: [&str; 5] =
+    ["README.md", "docs/language.md", "docs/decisions.md", "docs/reach.md", "docs/prove.md"];
 
 #[test]
 fn console_blocks_print_what_they_say() {
@@ -35,6 +37,12 @@ fn rerun(text: &str) -> (String, usize) {
     while let Some(line) = lines.next() {
         out.push_str(line);
         out.push('\n');
+        // A block of TOML that names a file is written, for the blocks after it.
+        if let Some(name) = line.strip_prefix("```toml file=") {
+            let body: Vec<&str> = lines.by_ref().take_while(|line| *line != "```").collect();
+            std::fs::write(folder.file(name), body.join("\n") + "\n").expect("a file");
+            out.push_str(&format!("{}\n```\n", body.join("\n")));
+        }
         if line != "```console" {
             continue;
         }

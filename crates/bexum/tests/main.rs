@@ -7,6 +7,7 @@ mod discovery;
 mod docs;
 mod faults;
 mod order;
+mod prove;
 mod reach;
 mod replay;
 mod show;

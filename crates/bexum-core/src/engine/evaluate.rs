@@ -150,7 +150,7 @@ impl<'e> Decider<'e> {
         Rc::clone(self.everyone.get_or_insert_with(made))
     }
 
-    pub(super) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
+    pub(crate) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
         let kept = self.role_closures.entry(role).or_default();
         if let Some(found) = kept.iter().find(|closure| closure.steady.holds(at)) {
             return Rc::clone(found);

@@ -12,6 +12,9 @@ const MOST_STATES: usize = 4_000;
 /// Sets of states beyond which the search gives up.
 const MOST_SETS: usize = 6_000;
 
+/// Steps by one letter beyond which it does, too.
+const MOST_STEPS: usize = 300_000;
+
 /// A piece of a pattern over letters.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) enum Piece {
@@ -207,6 +210,7 @@ pub(super) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
     record(&first, "");
     let mut seen: FxHashSet<(FixedBitSet, bool)> = FxHashSet::default();
     seen.insert((first.clone(), false));
+    let mut steps = 0;
     let mut level = vec![(first, String::new())];
     while !level.is_empty() {
         let mut next_level = Vec::new();
@@ -229,7 +233,8 @@ pub(super) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
                 }
             }
         }
-        if seen.len() > MOST_SETS {
+        steps += level.len() * letters.len();
+        if seen.len() > MOST_SETS || steps > MOST_STEPS {
             let shown = order.iter().map(|matched| found[matched].clone());
             return (shown.collect(), false);
         }

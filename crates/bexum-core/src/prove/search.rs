@@ -20,6 +20,9 @@ use crate::truth::Truth;
 /// Steps that may go into looking for a smaller context once one is found.
 const POLISH_STEPS: usize = 20_000;
 
+/// Attributes that are given together at most.
+const MOST_GIVEN: usize = 64;
+
 /// A statement that has a say, and how many segments down its patterns start.
 pub(super) type Say = (StatementId, usize);
 
@@ -146,6 +149,11 @@ impl<'e> Search<'_, 'e> {
             return true;
         }
         let Some(place) = self.next(tree, gift) else { return false };
+        let decided = gift.iter().flatten().count() + tree.withheld.iter().filter(|w| **w).count();
+        if decided >= MOST_GIVEN {
+            tree.partial.get_or_insert(place);
+            return false;
+        }
         let (values, whole) = tree.unknowns.values(place);
         if !whole {
             tree.partial.get_or_insert(place);

@@ -1,6 +1,7 @@
 //! One principal and all laws: through its times, its roles, the targets, and what depends.
 
 use std::ops::Range;
+use std::rc::Rc;
 
 use super::moments::{moments, timeline};
 use super::plan::Plan;
@@ -22,10 +23,9 @@ pub(super) fn judge<'e>(
     who: Principal,
     known: &[Part],
 ) -> Vec<(usize, Part)> {
-    let estate = laws.index.estate;
     let mut found: Vec<(usize, Part)> = Vec::new();
     for closure in timeline(laws.index, who) {
-        let grants = Grants::of(decider, &closure);
+        let mut grants = None;
         for (i, plan) in laws.plans.iter().enumerate() {
             if known[i].breach.is_some() || !plan.concerns(&closure) {
                 continue;
@@ -41,16 +41,20 @@ pub(super) fn judge<'e>(
             if part.breach.as_ref().is_some_and(|breach| breach.given == 0) {
                 continue;
             }
-            part.conditional.grow(estate.statements.len());
             let mut walk = Walk { laws, plan, closure: &closure, part, waiting: Vec::new() };
-            walk.all(decider, &grants);
+            let grants = grants.get_or_insert_with(|| Grants::of(decider, &closure));
+            walk.all(decider, grants);
         }
     }
     found
 }
 
+/// Searches of one principal and one law that meet a limit before no more are tried: the law is not
+/// decided whatever the others say, save that one might break it.
+const MOST_LIMITED: usize = 20;
+
 /// A role to take up, or none, and while it brings the same.
-type Taken<'e> = Option<(RoleId, RoleClosure<'e>)>;
+type Taken<'e> = Option<(RoleId, Rc<RoleClosure<'e>>)>;
 
 /// A part of the tree, and all that is granted somewhere in it by what is attached at its top.
 type Granted = (Range<usize>, ActionSet);
@@ -69,9 +73,10 @@ impl<'e> Grants<'e> {
             for attached in tables.iter().flat_map(|table| table.attached()) {
                 let range = index.estate.scopes.subtree(attached.scope);
                 let actions = &index.estate.policy(attached.policy).allowed_actions;
-                match found.iter_mut().find(|(known, _)| *known == range) {
-                    Some((_, known)) => known.union_with(actions),
-                    None => found.push((range, actions.clone())),
+                // What is attached at one scope stands together.
+                match found.last_mut() {
+                    Some((known, together)) if *known == range => together.union_with(actions),
+                    _ => found.push((range, actions.clone())),
                 }
             }
             found
@@ -82,7 +87,7 @@ impl<'e> Grants<'e> {
             let mut at = closure.steady.from.unwrap_or(super::EARLIEST);
             // A role may bring more at one time than at another.
             loop {
-                let taken = RoleClosure::new(index, role, at);
+                let taken = decider.role_closure(role, at);
                 let until = taken.steady.until;
                 let granted = entries(&[&*everyone, taken.table()]);
                 of.push((Some((role, taken)), granted));
@@ -144,9 +149,10 @@ impl<'e> Walk<'_, 'e> {
                 }
             }
         }
+        let mut limited = 0;
         for waiting in std::mem::take(&mut self.waiting) {
-            self.search(decider, &waiting);
-            if self.part.breach.is_some() {
+            limited += usize::from(!self.search(decider, &waiting));
+            if self.part.breach.is_some() || limited == MOST_LIMITED {
                 return;
             }
         }
@@ -176,7 +182,7 @@ impl<'e> Walk<'_, 'e> {
     fn below(
         &mut self,
         decider: &mut Decider<'e>,
-        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         range: Range<usize>,
     ) {
         let estate = self.laws.index.estate;
@@ -221,7 +227,7 @@ impl<'e> Walk<'_, 'e> {
     }
 
     /// All statements that have a say at a scope at some time, and the moments around them.
-    fn play(&mut self, taken: Option<&(RoleId, RoleClosure<'e>)>, scope: ScopeId) -> Play {
+    fn play(&mut self, taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>, scope: ScopeId) -> Play {
         let index = self.laws.index;
         let estate = index.estate;
         let mut entries = self.closure.table().policies_above(index, scope);
@@ -251,13 +257,15 @@ impl<'e> Walk<'_, 'e> {
         play.says.dedup();
         for (id, _) in &play.says {
             if estate.statement(*id).when.is_some() {
+                // Nothing is kept for the many whom a law is about and who are granted nothing.
+                self.part.conditional.grow(estate.statements.len());
                 self.part.conditional.insert(id.index());
             }
         }
         play
     }
 
-    fn window(&self, taken: Option<&(RoleId, RoleClosure<'e>)>) -> Window {
+    fn window(&self, taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>) -> Window {
         let steady = self.closure.steady;
         taken.map_or(steady, |(_, taken)| steady.intersect(&taken.steady))
     }
@@ -292,7 +300,7 @@ impl<'e> Walk<'_, 'e> {
     fn items(
         &mut self,
         decider: &Decider<'e>,
-        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         id: ScopeId,
         play: &Play,
     ) -> Vec<Spot> {
@@ -328,7 +336,7 @@ impl<'e> Walk<'_, 'e> {
     fn at(
         &mut self,
         decider: &mut Decider<'e>,
-        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         play: &Play,
         spot: Spot,
     ) {
@@ -362,7 +370,9 @@ impl<'e> Walk<'_, 'e> {
                         }
                     }
                     AtFirst::Open if self.waiting.len() < WAITING => self.waiting.push(waiting),
-                    AtFirst::Open => self.search(decider, &waiting),
+                    AtFirst::Open => {
+                        self.search(decider, &waiting);
+                    }
                 }
             }
         }
@@ -370,7 +380,7 @@ impl<'e> Walk<'_, 'e> {
 
     fn moments(
         &self,
-        taken: Option<&(RoleId, RoleClosure<'e>)>,
+        taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         play: &Play,
         spot: &Spot,
         action: ActionId,
@@ -400,14 +410,17 @@ impl<'e> Walk<'_, 'e> {
         self.part.join(Part { breach: Some(breach), ..Part::default() });
     }
 
-    fn search(&mut self, decider: &mut Decider<'e>, waiting: &Waiting) {
+    /// Whether the search came to an end.
+    fn search(&mut self, decider: &mut Decider<'e>, waiting: &Waiting) -> bool {
         match self.with_search(decider, waiting, |search| search.run()) {
             Found::Nothing => {}
             Found::Breach(breach) => self.keep(*breach),
             Found::Limit(limit) => {
                 self.part.limit.get_or_insert(limit);
+                return false;
             }
         }
+        true
     }
 
     fn with_search<T>(

@@ -154,13 +154,14 @@ pub(super) fn misses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>
             }
         }
     }
+    // What another policy includes, or a ceiling is made of, has its use.
+    let included = estate.policies.iter().flat_map(|policy| &policy.include).copied();
+    let limits = estate.ceilings.iter().flat_map(|c| c.policies.iter().map(|p| p.value));
+    for used in included.chain(limits) {
+        attached[used.index()] = true;
+    }
     for (i, policy) in estate.policies.iter().enumerate() {
-        let included =
-            estate.policies.iter().any(|other| other.include.contains(&PolicyId::new(i)));
-        let limits = estate.ceilings.iter().any(|ceiling| {
-            ceiling.policies.iter().any(|written| written.value == PolicyId::new(i))
-        });
-        if with_action[i] && !attached[i] && !included && !limits && !policy.is_empty() {
+        if with_action[i] && !attached[i] && !policy.is_empty() {
             let Some(statement) = naming(index, PolicyId::new(i), query) else { continue };
             let miss =
                 NearMiss { statement, policy: PolicyId::new(i), shortfall: Shortfall::Unattached };

@@ -20,7 +20,22 @@ static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
 struct Step {
     say: &'static str,
     run: &'static [&'static str],
+    /// A file that is there for this step alone.
+    with: Option<(&'static str, &'static str)>,
 }
+
+/// Rights given in haste.
+const QUICK_FIX: &str = r#"[policy.quick-fix]
+about = "so that the nightly run can fetch pointing keys"
+[[policy.quick-fix.allow]]
+do = "secret.open"
+when = "context.ip within '10.20.0.0/16'"
+
+[[attach]]
+policy = "quick-fix"
+to = "role:reader"
+at = "veyra/core/vault/dish-keys"
+"#;
 
 /// Steps with a moment of their own would change their answers as the years pass.
 const AT: &str = "2026-10-05T20:00:00Z";
@@ -29,10 +44,12 @@ const WALK: &[Step] = &[
     Step {
         say: "The platform as a tree of scopes. Rights are given at a scope and reach downward.",
         run: &["show", "scopes"],
+        with: None,
     },
     Step {
         say: "Sol helps out with the nightly run. Can she submit a job to it?",
         run: &["ask", "user:sol", "job.submit", "veyra/survey/reduction/nightly/spectra-0412"],
+        with: None,
     },
     Step {
         say: "The nearest miss names the group. Before adding her: what if she were in it?",
@@ -44,6 +61,7 @@ const WALK: &[Step] = &[
             "--also",
             "group:nightly-crew",
         ],
+        with: None,
     },
     Step {
         say: "And what should still not work: the same crew member, one namespace further.",
@@ -55,6 +73,7 @@ const WALK: &[Step] = &[
             "--also",
             "group:nightly-crew",
         ],
+        with: None,
     },
     Step {
         say: "Tomas tidies the archive, so one group lets him erase. Everyone is held to another rule.",
@@ -64,18 +83,22 @@ const WALK: &[Step] = &[
             "recording.erase",
             "veyra/survey/spectra/imaging/run-0412.fits",
         ],
+        with: None,
     },
     Step {
         say: "Lin sees all of the cluster, and operates one namespace of it. Above:",
         run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/transit/search-3"],
+        with: None,
     },
     Step {
         say: "Below:",
         run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/nightly/spectra-0412"],
+        with: None,
     },
     Step {
         say: "Mirek wants to point a dish. Nobody said what the wind does, and doubt never grants.",
         run: &["ask", "user:mirek", "dish.point", "veyra/instruments/mesa/dish-1"],
+        with: None,
     },
     Step {
         say: "With the wind known:",
@@ -87,6 +110,7 @@ const WALK: &[Step] = &[
             "--context",
             "wind=12",
         ],
+        with: None,
     },
     Step {
         say: "The keys to the dishes are sealed off. Amara runs the platform; the seal shuts her out.",
@@ -98,6 +122,7 @@ const WALK: &[Step] = &[
             "--context",
             "device.managed=true",
         ],
+        with: None,
     },
     Step {
         say: "Noor opens them as a dish keeper, with a second factor, from the site's network.",
@@ -113,6 +138,7 @@ const WALK: &[Step] = &[
             "--context",
             "ip=10.20.4.7",
         ],
+        with: None,
     },
     Step {
         say: "Juno is a guest of the transit team; a ceiling bounds whatever visitors are given.",
@@ -124,10 +150,12 @@ const WALK: &[Step] = &[
             "--at-time",
             AT,
         ],
+        with: None,
     },
     Step {
         say: "Everything that Lin can do in the survey, level by level:",
         run: &["reach", "user:lin", "--at", "veyra/survey"],
+        with: None,
     },
     Step {
         say: "Before and after, side by side: Sol, and Sol in the crew.",
@@ -139,14 +167,27 @@ const WALK: &[Step] = &[
             "--at",
             "veyra/survey/reduction",
         ],
+        with: None,
     },
     Step {
         say: "Who can erase recordings, and where? What depends is said.",
         run: &["reach", "--do", "recording.erase"],
+        with: None,
+    },
+    Step {
+        say: "What must work and what must not is written down, with laws about everybody. All of it, tried:",
+        run: &["prove", "--at-time", AT],
+        with: None,
+    },
+    Step {
+        say: "One evening somebody adds a policy in haste. A law knows who else gets in by it:",
+        run: &["prove", "no key*", "--at-time", AT],
+        with: Some(("quick-fix.toml", QUICK_FIX)),
     },
     Step {
         say: "Everything that reaches one person, and from where:",
         run: &["show", "user:lin", "--at-time", AT],
+        with: None,
     },
 ];
 
@@ -167,11 +208,14 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
     let program = std::env::current_exe().context("cannot find this program")?;
     for step in WALK {
         let typed: Vec<String> = step.run.iter().map(|arg| quoted(arg.as_ref())).collect();
-        stream::print(&format!(
-            "\n{}\n{}\n",
-            paint(style::HEADING, &format!("# {}", step.say)),
-            paint(style::QUIET, &format!("$ bexum {}", typed.join(" "))),
-        ))?;
+        stream::print(&format!("\n{}\n", paint(style::HEADING, &format!("# {}", step.say))))?;
+        if let Some((name, text)) = step.with {
+            std::fs::write(dir.join(name), text)
+                .with_context(|| format!("cannot write `{name}`"))?;
+            stream::print(&format!("{}\n{text}\n", paint(style::QUIET, &format!("# {name}"))))?;
+        }
+        let typed = format!("$ bexum {}\n", typed.join(" "));
+        stream::print(&paint(style::QUIET, &typed))?;
         let output = Command::new(&program)
             .args(step.run)
             .args(["--color", "always"])
@@ -181,6 +225,10 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
             .context("cannot run a step")?;
         stream::print(&String::from_utf8_lossy(&output.stdout))?;
         stream::print(&String::from_utf8_lossy(&output.stderr))?;
+        if let Some((name, _)) = step.with {
+            std::fs::remove_file(dir.join(name))
+                .with_context(|| format!("cannot take `{name}` away again"))?;
+        }
     }
     stream::print(&format!(
         "\n{}\n  cd {}\n  bexum show\n  bexum ask --help\n",

@@ -1,5 +1,6 @@
 //! `bexum prove`: every expectation of the estate, tried.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::mpsc;
 use std::time::Duration;
@@ -21,10 +22,11 @@ use crate::render::proof::{self, Proof, Tried};
 use crate::stream;
 use crate::wire;
 
-/// Principals that are tried before laws found broken are set aside.
-const WAVE: usize = 1024;
-/// Principals whose closures one decider keeps.
-const CHUNK: usize = 32;
+/// Principals that are tried before laws found broken are set aside; each wave is four times the
+/// one before, since most laws that are broken at all are broken by many.
+const FIRST_WAVE: usize = 64;
+/// Most principals whose closures one decider keeps.
+const MOST_TOGETHER: usize = 128;
 /// How long files must rest before everything is tried again.
 const PAUSE: Duration = Duration::from_millis(120);
 
@@ -121,18 +123,25 @@ fn try_laws<'e>(index: &'e Index<'e>, laws: &[&'e Law], now: Time) -> Vec<Tried<
         "principals under all laws",
     );
     let mut known = proof.nothing();
-    for wave in principals.chunks(WAVE) {
-        let judged: Vec<(usize, Part)> = wave
-            .par_chunks(CHUNK)
-            .flat_map_iter(|chunk| {
+    let (mut left, mut size) = (&*principals, FIRST_WAVE);
+    while !left.is_empty() {
+        let (wave, rest) = left.split_at(size.min(left.len()));
+        (left, size) = (rest, size * 4);
+        let judged: Vec<Vec<(usize, Part)>> = wave
+            .par_chunks((wave.len() / 32).clamp(1, MOST_TOGETHER))
+            .map(|chunk| {
                 let mut decider = Decider::new(index);
-                let judge = |who: &Principal| proof.judge(&mut decider, *who, &known);
-                let judged: Vec<(usize, Part)> = chunk.iter().flat_map(judge).collect();
+                let mut judged: BTreeMap<usize, Part> = BTreeMap::new();
+                for who in chunk {
+                    for (law, part) in proof.judge(&mut decider, *who, &known) {
+                        judged.entry(law).or_default().join(part);
+                    }
+                }
                 progress.inc(chunk.len() as u64);
-                judged
+                judged.into_iter().collect()
             })
             .collect();
-        for (law, part) in judged {
+        for (law, part) in judged.into_iter().flatten() {
             known[law].join(part);
         }
     }

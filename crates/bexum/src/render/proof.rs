@@ -272,15 +272,18 @@ fn laws(out: &mut String, proof: &Proof<'_>, width: usize) {
         .tried
         .iter()
         .filter_map(|tried| match tried {
-            Tried::Law { law, cover, .. } => Some(vec![
-                Cell::text(law.claim.word()),
-                Cell::text(&*law.name),
-                Cell::text(tried.status()),
-                Cell::Number(cover.principals),
-                Cell::Number(cover.targets),
-                Cell::Number(cover.actions),
-                Cell::Number(cover.conditions),
-            ]),
+            Tried::Law { law, outcome, cover } => {
+                let mut row = vec![
+                    Cell::text(law.claim.word()),
+                    Cell::text(&*law.name),
+                    Cell::text(tried.status()),
+                ];
+                let covered = [cover.principals, cover.targets, cover.actions, cover.conditions];
+                // A law found broken is tried no further.
+                let broken = matches!(outcome, Outcome::Broken(_));
+                row.extend(covered.map(|n| if broken { Cell::None } else { Cell::Number(n) }));
+                Some(row)
+            }
             _ => None,
         })
         .collect();
@@ -288,6 +291,6 @@ fn laws(out: &mut String, proof: &Proof<'_>, width: usize) {
         return;
     }
     out.push('\n');
-    let columns = ["law", "name", "", "principals", "targets", "actions", "conditions"];
+    let columns = ["law", "name", "result", "principals", "targets", "actions", "conditions"];
     draw_rows(out, &columns, &rows, width);
 }

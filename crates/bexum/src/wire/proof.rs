@@ -40,28 +40,27 @@ fn one(proof: &Proof<'_>, decider: &mut Decider<'_>, tried: &Tried<'_>) -> Json 
                 .map(|(request, _)| answered(proof, decider, request, check.time))
                 .collect();
         }
-        Tried::Law { outcome, cover, .. } => {
-            shape["covered"] = json!({
-                "principals": cover.principals,
-                "targets": cover.targets,
-                "actions": cover.actions,
-                "conditions": cover.conditions,
-            });
-            match outcome {
-                Outcome::Held => {}
-                Outcome::Broken(breach) => {
-                    let time = Some(breach.request.time);
-                    shape["broken-by"] = answered(proof, decider, &breach.request, time);
-                }
-                Outcome::NotDecided(limit) => {
-                    shape["limit"] = match limit {
-                        Limit::Steps => json!({ "circumstances": "too many combinations" }),
-                        Limit::Values(attribute) => json!({ "attribute": attribute }),
-                        Limit::Items(path) => json!({ "items-of": path }),
-                    };
-                }
+        Tried::Law { outcome, cover, .. } => match outcome {
+            Outcome::Held => {
+                shape["covered"] = json!({
+                    "principals": cover.principals,
+                    "targets": cover.targets,
+                    "actions": cover.actions,
+                    "conditions": cover.conditions,
+                });
             }
-        }
+            Outcome::Broken(breach) => {
+                let time = Some(breach.request.time);
+                shape["broken-by"] = answered(proof, decider, &breach.request, time);
+            }
+            Outcome::NotDecided(limit) => {
+                shape["limit"] = match limit {
+                    Limit::Steps => json!({ "circumstances": "too many combinations" }),
+                    Limit::Values(attribute) => json!({ "attribute": attribute }),
+                    Limit::Items(path) => json!({ "items-of": path }),
+                };
+            }
+        },
         Tried::Apart { overlaps, principals, .. } => {
             shape["covered"] = json!({ "principals": principals });
             shape["overlaps"] = overlaps

@@ -13,6 +13,7 @@ use crate::estate::Estate;
 use crate::expectation::{Check, Duty, Law, Separation};
 use crate::fault::{Diagnostic, Fault};
 use crate::id::{GroupId, PolicyId, RoleId};
+use crate::limits::CHECK_REQUESTS;
 use crate::origin::{Origin, Written};
 use crate::principal::PrincipalType;
 use crate::request::RequestFault;
@@ -43,6 +44,11 @@ impl<'d> Builder<'d> {
     fn build_check(&mut self, written: &declaration::Check) -> Check {
         for (key, list) in [("who", &written.who), ("does", &written.does), ("on", &written.on)] {
             self.refuse_empty(key, list);
+        }
+        let lengths = [&written.who, &written.does, &written.on].map(|list| list.value.len());
+        let requests = lengths.into_iter().fold(1, usize::saturating_mul);
+        if requests > CHECK_REQUESTS {
+            self.fault(Fault::TooManyRequests(requests), written.origin);
         }
         let mut time = None;
         let mut context: Vec<(Box<str>, Option<Value>)> = Vec::new();

@@ -1,0 +1,13 @@
+//! Large made-up platforms: a consortium of radio observatories that has grown too large to be
+//! looked after by hand. The same size and seed make the same estate, to the byte.
+//!
+//! [`Model`] is the platform in memory; [`write_estate`] writes it as the files of an estate, and
+//! [`Requests`] are a log of what its people ask for.
+
+mod files;
+mod model;
+mod requests;
+
+pub use files::{Layout, write_estate};
+pub use model::{Model, Size};
+pub use requests::{Asked, Requests};
