@@ -2,19 +2,20 @@
 //!
 //! The index is built once and shared; each thread has its own decider, which keeps what it has
 //! worked out about principals. Nothing on the way of a query scans all attachments: candidates
-//! are found by the principal's closure and the target's chain of scopes.
+//! are found on the target's chain of scopes, by the principal's closure and the action's policies.
 
 mod closure;
 mod evaluate;
 mod facts;
 mod index;
+mod places;
 mod sets;
 mod sink;
 
-pub(crate) use closure::Table;
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{Scene, Source};
 pub use index::Index;
+pub(crate) use places::{Sought, Whom};
 pub use sets::Cells;
 pub use sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};

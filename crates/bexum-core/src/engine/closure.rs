@@ -3,7 +3,8 @@
 use rustc_hash::FxHashSet;
 
 use super::index::{Index, Standing};
-use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId};
+use super::places::Sought;
+use crate::id::{GroupId, RoleId};
 use crate::principal::{Principal, Subject};
 use crate::time::{Time, Window};
 
@@ -28,7 +29,7 @@ pub struct Closure<'e> {
     pub takeable: Vec<RoleId>,
     /// While all of the above stays as it is.
     pub steady: Window,
-    pub(super) table: Table,
+    pub(crate) sought: Sought,
 }
 
 /// A role taken up: it, and all roles that it brings, with what is attached to them.
@@ -40,114 +41,7 @@ pub struct RoleClosure<'e> {
     pub role_names: Vec<&'e str>,
     /// While that stays as it is.
     pub steady: Window,
-    pub(super) table: Table,
-}
-
-/// Attachments and ceilings of a set of subjects, sorted so that those at one scope stand
-/// together.
-#[derive(Debug, Default)]
-pub(crate) struct Table {
-    attached: Vec<Attached>,
-    ceilings: Vec<CeilingAt>,
-}
-
-/// A policy at a scope, by way of an attachment.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct Attached {
-    pub(crate) scope: ScopeId,
-    pub(crate) policy: PolicyId,
-    pub(crate) attachment: AttachmentId,
-    pub(crate) subject: Subject,
-    pub(crate) window: Window,
-}
-
-/// A policy as a limit, everywhere or over a scope.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct CeilingAt {
-    pub(crate) over: Option<ScopeId>,
-    pub(crate) policy: PolicyId,
-    pub(crate) ceiling: CeilingId,
-    pub(crate) window: Window,
-}
-
-impl Table {
-    pub(crate) fn new(index: &Index<'_>, subjects: impl IntoIterator<Item = Subject>) -> Self {
-        let mut table = Self::default();
-        for subject in subjects {
-            for &id in index.attachments_of.get(&subject).into_iter().flatten() {
-                let attachment = index.estate.attachment(id);
-                for scope in &attachment.at {
-                    for policy in &attachment.policies {
-                        table.attached.push(Attached {
-                            scope: scope.value,
-                            policy: policy.value,
-                            attachment: id,
-                            subject,
-                            window: attachment.window,
-                        });
-                    }
-                }
-            }
-            for &id in index.ceilings_of.get(&subject).into_iter().flatten() {
-                let ceiling = index.estate.ceiling(id);
-                for policy in &ceiling.policies {
-                    let at = |over| CeilingAt {
-                        over,
-                        policy: policy.value,
-                        ceiling: id,
-                        window: ceiling.window,
-                    };
-                    match &ceiling.over {
-                        None => table.ceilings.push(at(None)),
-                        Some(scopes) => {
-                            table.ceilings.extend(scopes.iter().map(|s| at(Some(s.value))));
-                        }
-                    }
-                }
-            }
-        }
-        table.attached.sort_unstable();
-        table.ceilings.sort_unstable();
-        table.ceilings.dedup(); // one whose `for` holds several of the subjects
-        table
-    }
-
-    /// What is attached at exactly this scope.
-    pub(crate) fn attached_at(&self, scope: ScopeId) -> &[Attached] {
-        let start = self.attached.partition_point(|entry| entry.scope < scope);
-        let length = self.attached[start..].iter().take_while(|entry| entry.scope == scope).count();
-        &self.attached[start..start + length]
-    }
-
-    /// Every attachment in it.
-    pub(crate) fn attached(&self) -> &[Attached] {
-        &self.attached
-    }
-
-    /// The policies attached at a scope or above it, and the ceilings over them or everything,
-    /// each with the scope that its patterns start at, and when it counts.
-    pub(crate) fn policies_above(
-        &self,
-        index: &Index<'_>,
-        scope: ScopeId,
-    ) -> Vec<(PolicyId, Option<ScopeId>, Window)> {
-        let everywhere = self.ceilings_over(None).iter();
-        let everywhere = everywhere.map(|entry| (entry.policy, None, entry.window));
-        let chain = index.estate.scopes.chain(scope).flat_map(|at| {
-            let attached = self.attached_at(at).iter().map(|entry| (entry.policy, entry.window));
-            let ceilings = self.ceilings_over(Some(at)).iter();
-            let ceilings = ceilings.map(|entry| (entry.policy, entry.window));
-            attached.chain(ceilings).map(move |(policy, window)| (policy, Some(at), window))
-        });
-        everywhere.chain(chain).collect()
-    }
-
-    /// The ceilings over exactly this scope, or those over everything.
-    pub(crate) fn ceilings_over(&self, over: Option<ScopeId>) -> &[CeilingAt] {
-        let start = self.ceilings.partition_point(|entry| entry.over < over);
-        let length = self.ceilings[start..].iter().take_while(|entry| entry.over == over).count();
-        &self.ceilings[start..start + length]
-    }
+    pub(crate) sought: Sought,
 }
 
 /// Grows a set along standings that hold at a moment, keeping the window in which it stays so.
@@ -213,11 +107,8 @@ impl<'e> Closure<'e> {
         takeable.dedup();
         takeable.retain(|role| roles.binary_search(role).is_err());
 
-        // A group or role that asks is in its own closure already.
         let mut subjects: Vec<Subject> = holders.into_iter().map(Subject::One).collect();
         subjects.push(Subject::Everyone);
-        subjects.sort_unstable();
-        subjects.dedup();
         let manager = match principal {
             Principal::User(id) => estate.user(id).manager.map(Principal::User),
             _ => None,
@@ -228,16 +119,12 @@ impl<'e> Closure<'e> {
             manager: manager.map(|manager| estate.principal_id(manager).into()),
             group_names: groups.iter().map(|id| &*estate.group(*id).identity.name).collect(),
             role_names: role_names(index, &roles),
-            table: Table::new(index, subjects),
+            sought: Sought::new(index.places.codes, subjects),
             groups,
             roles,
             takeable,
             steady: growth.steady,
         }
-    }
-
-    pub(crate) fn table(&self) -> &Table {
-        &self.table
     }
 
     /// Whether `role` may be taken up, or is active already.
@@ -248,18 +135,16 @@ impl<'e> Closure<'e> {
 }
 
 impl<'e> RoleClosure<'e> {
-    pub(crate) fn table(&self) -> &Table {
-        &self.table
-    }
-
     /// `role` and every role whose `held-by` names one of these (spec section 6, "R+").
     #[must_use]
     pub fn new(index: &Index<'e>, role: RoleId, at: Time) -> Self {
         let mut growth = Growth { at, steady: Window::ALWAYS };
         let roles = grow_roles(index, vec![role], &mut growth);
-        let subjects = roles.iter().map(|role| Subject::One(Principal::Role(*role)));
+        // `everyone` grants to a role taken up as well; nothing else of who asks does.
+        let mut subjects = vec![Subject::Everyone];
+        subjects.extend(roles.iter().map(|role| Subject::One(Principal::Role(*role))));
         Self {
-            table: Table::new(index, subjects),
+            sought: Sought::new(index.places.codes, subjects),
             role_names: role_names(index, &roles),
             steady: growth.steady,
             roles,

@@ -4,16 +4,17 @@ use std::rc::Rc;
 
 use rustc_hash::FxHashMap;
 
-use super::closure::{Attached, CeilingAt, Closure, RoleClosure, Table};
+use super::closure::{Closure, RoleClosure};
 use super::facts::Scene;
 use super::index::Index;
+use super::places::{Entry, Whom};
 use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
 use crate::decision::{Reading, Reason};
-use crate::id::{RoleId, ScopeId, StatementId};
+use crate::id::{AttachmentId, CeilingId, RoleId, ScopeId, StatementId};
 use crate::policy::Effect;
-use crate::principal::{Principal, Subject};
+use crate::principal::Principal;
 use crate::request::Query;
-use crate::time::Time;
+use crate::time::{Phase, Time};
 use crate::truth::Truth;
 
 /// How many windows of one principal are remembered; a log that jumps in time asks for more.
@@ -26,19 +27,13 @@ pub struct Decider<'e> {
     pub index: &'e Index<'e>,
     closures: FxHashMap<Principal, Vec<Rc<Closure<'e>>>>,
     role_closures: FxHashMap<RoleId, Vec<Rc<RoleClosure<'e>>>>,
-    everyone: Option<Rc<Table>>,
 }
 
 impl<'e> Decider<'e> {
     /// A decider that knows nobody yet.
     #[must_use]
     pub fn new(index: &'e Index<'e>) -> Self {
-        Self {
-            index,
-            closures: FxHashMap::default(),
-            role_closures: FxHashMap::default(),
-            everyone: None,
-        }
+        Self { index, closures: FxHashMap::default(), role_closures: FxHashMap::default() }
     }
 
     /// The answer.
@@ -64,7 +59,6 @@ impl<'e> Decider<'e> {
             Some(role) => Some(self.role_closure(role, query.time)),
             None => None,
         };
-        let everyone = taken.as_ref().map(|_| self.everyone());
         let all_roles = taken.as_ref().map(|taken| {
             let mut names = closure.role_names.clone();
             names.extend(&taken.role_names);
@@ -80,31 +74,24 @@ impl<'e> Decider<'e> {
         };
         let mut walk = Walk { scene, reading, sink, action: query.action.index() };
 
-        let taken_table = taken.as_ref().map(|taken| &taken.table);
-        let mut denied = walk.meets(Effect::Deny, &closure.table);
-        if let Some(table) = taken_table
-            && (S::THOROUGH || !denied)
-        {
-            denied |= walk.meets(Effect::Deny, table);
-        }
+        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
+        let denied = walk.meets(Effect::Deny, whom);
         if denied && !S::THOROUGH {
             return Reason::Denied;
         }
-        let granted = match (&taken, &everyone) {
-            (Some(taken), Some(everyone)) => {
+        let granted = match &taken {
+            Some(taken) => {
                 walk.scene.roles = &taken.role_names;
-                // `everyone` grants to a role taken up as well; nothing else of the closure does.
-                let everyone = walk.meets(Effect::Allow, everyone);
-                let granted = (everyone && !S::THOROUGH) || walk.meets(Effect::Allow, &taken.table);
+                let granted = walk.meets(Effect::Allow, Whom(&taken.sought, None));
                 walk.scene.roles = all_roles.as_deref().unwrap_or_default();
-                everyone || granted
+                granted
             }
-            _ => walk.meets(Effect::Allow, &closure.table),
+            None => walk.meets(Effect::Allow, whom),
         };
         if !granted && !S::THOROUGH {
             return Reason::NotGranted;
         }
-        let bounded = walk.is_bounded(&closure.table, taken_table);
+        let bounded = walk.is_bounded(whom);
         if denied {
             Reason::Denied
         } else if !granted {
@@ -143,13 +130,6 @@ impl<'e> Decider<'e> {
         (closure, taken)
     }
 
-    /// What is attached to `everyone` alone; asked for where a role is taken up.
-    pub(crate) fn everyone(&mut self) -> Rc<Table> {
-        let index = self.index;
-        let made = || Rc::new(Table::new(index, [Subject::Everyone]));
-        Rc::clone(self.everyone.get_or_insert_with(made))
-    }
-
     pub(crate) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
         let kept = self.role_closures.entry(role).or_default();
         if let Some(found) = kept.iter().find(|closure| closure.steady.holds(at)) {
@@ -183,19 +163,23 @@ impl Reading {
 
 impl<S: Sink> Walk<'_, S> {
     /// Whether a statement of `effect` in play counts; looks from the target upward.
-    fn meets(&mut self, effect: Effect, table: &Table) -> bool {
-        let estate = self.scene.index.estate;
+    fn meets(&mut self, effect: Effect, whom: Whom<'_>) -> bool {
+        let places = &self.scene.index.places;
+        let naming = places.naming(effect, self.scene.query.action);
         let mut met = false;
         let mut seal = None;
-        for scope in estate.scopes.chain(self.scene.query.target.scope()) {
-            for attached in table.attached_at(scope) {
-                met |= self.meets_attached(effect, attached, seal);
-                if met && !S::THOROUGH {
-                    return true;
+        for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
+            places.each_sought(places.attached_at(scope), whom, |entry| {
+                if naming.has(entry.policy) {
+                    met |= self.meets_entry(effect, entry, (scope, anchor), seal);
                 }
+                met && !S::THOROUGH
+            });
+            if met && !S::THOROUGH {
+                return true;
             }
             // A seal stops allows from above; denies pass (spec section 6, "In play").
-            if effect == Effect::Allow && estate.scope(scope).sealed && seal.is_none() {
+            if effect == Effect::Allow && sealed && seal.is_none() {
                 if !S::THOROUGH {
                     return met;
                 }
@@ -205,41 +189,44 @@ impl<S: Sink> Walk<'_, S> {
         met
     }
 
-    fn meets_attached(
+    fn meets_entry(
         &mut self,
         effect: Effect,
-        attached: &Attached,
+        entry: &Entry,
+        (scope, anchor): (ScopeId, usize),
         seal: Option<ScopeId>,
     ) -> bool {
         let estate = self.scene.index.estate;
-        let policy = estate.policy(attached.policy);
-        let (actions, statements) = match effect {
-            Effect::Allow => (&policy.allowed_actions, &policy.allows),
-            Effect::Deny => (&policy.denied_actions, &policy.denies),
+        let policy = estate.policy(entry.policy);
+        let statements = match effect {
+            Effect::Allow => &policy.allows,
+            Effect::Deny => &policy.denies,
         };
-        if !actions.contains(self.action) {
-            return false;
-        }
-        let phase = attached.window.phase(self.scene.query.time);
+        let phase = match entry.windowed {
+            true => {
+                let window = estate.attachments[entry.origin as usize].window;
+                window.phase(self.scene.query.time)
+            }
+            false => Phase::Open,
+        };
         let obstacle = match seal {
             Some(seal) => Some(Obstacle::Seal(seal)),
-            None if phase != crate::time::Phase::Open => Some(Obstacle::Window(phase)),
+            None if phase != Phase::Open => Some(Obstacle::Window(phase)),
             None => None,
         };
         if obstacle.is_some() && !S::THOROUGH {
             return false;
         }
-        let anchor = estate.scope(attached.scope).depth as usize;
         let mut met = false;
         for &id in statements {
             let Some(truth) = self.matches(id, anchor) else { continue };
             if S::THOROUGH {
                 let candidate = Candidate {
                     statement: id,
-                    policy: attached.policy,
-                    attachment: attached.attachment,
-                    subject: attached.subject,
-                    scope: attached.scope,
+                    policy: entry.policy,
+                    attachment: AttachmentId::new(entry.origin as usize),
+                    subject: self.scene.index.places.codes.subject(entry.code),
+                    scope,
                 };
                 if let Some(obstacle) = obstacle {
                     self.sink.obstructed(candidate, truth, obstacle, &self.scene);
@@ -262,8 +249,9 @@ impl<S: Sink> Walk<'_, S> {
     }
 
     /// Whether any ceiling in play bounds the request.
-    fn is_bounded(&mut self, own: &Table, taken: Option<&Table>) -> bool {
+    fn is_bounded(&mut self, whom: Whom<'_>) -> bool {
         let query = self.scene.query;
+        let (estate, places) = (self.scene.index.estate, &self.scene.index.places);
         let mut bounded = false;
         for &policy in &query.under {
             let limit = Limit { ceiling: None, policy, over: None };
@@ -272,23 +260,19 @@ impl<S: Sink> Walk<'_, S> {
                 return true;
             }
         }
-        let estate = self.scene.index.estate;
-        let chain = estate.scopes.chain(query.target.scope()).map(Some);
-        for over in std::iter::once(None).chain(chain) {
-            let anchor = over.map_or(0, |scope| estate.scope(scope).depth as usize);
-            let of_taken = taken.map_or(&[][..], |table| table.ceilings_over(over));
-            let of_own = own.ceilings_over(over);
-            // One that binds both who asks and the role taken up is still one.
-            let fresh = of_taken.iter().filter(|entry| !of_own.contains(entry));
-            for entry in of_own.iter().chain(fresh) {
-                if !entry.window.holds(query.time) {
-                    continue;
+        let chain = places.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
+        for (over, anchor) in std::iter::once((None, 0)).chain(chain) {
+            // One that binds several of the subjects is asked for each of them: it is still one.
+            places.each_sought(places.ceilings_over(over), whom, |entry| {
+                let ceiling = CeilingId::new(entry.origin as usize);
+                if !entry.windowed || estate.ceiling(ceiling).window.holds(query.time) {
+                    let limit = Limit { ceiling: Some(ceiling), policy: entry.policy, over };
+                    bounded |= self.bounds(limit, anchor);
                 }
-                let CeilingAt { policy, ceiling, .. } = *entry;
-                bounded |= self.bounds(Limit { ceiling: Some(ceiling), policy, over }, anchor);
-                if bounded && !S::THOROUGH {
-                    return true;
-                }
+                bounded && !S::THOROUGH
+            });
+            if bounded && !S::THOROUGH {
+                return true;
             }
         }
         bounded

@@ -1,9 +1,10 @@
-//! The index: who is in what, and what is attached to whom, turned around once.
+//! The index: who is in what, what is attached to whom and where, turned around once.
 
 use rustc_hash::FxHashMap;
 
+use super::places::{Places, Sought, Whom};
 use crate::estate::Estate;
-use crate::id::{AttachmentId, CeilingId, GroupId, RoleId, UserId};
+use crate::id::{AttachmentId, GroupId, PolicyId, RoleId, ScopeId, UserId};
 use crate::principal::{Membership, Principal, Subject};
 use crate::time::Window;
 
@@ -31,7 +32,7 @@ pub struct Index<'e> {
     pub(crate) held_roles_of: Standings<RoleId>,
     pub(crate) takeable_roles_of: Standings<RoleId>,
     pub(crate) attachments_of: FxHashMap<Subject, Vec<AttachmentId>>,
-    pub(crate) ceilings_of: FxHashMap<Subject, Vec<CeilingId>>,
+    pub(crate) places: Places,
     /// `resource.members` of each group, as `user:ines`, with windows; `None` when not written.
     pub(crate) members_written: Vec<NamesWritten>,
     /// `resource.owners` likewise.
@@ -50,7 +51,7 @@ impl<'e> Index<'e> {
             held_roles_of: FxHashMap::default(),
             takeable_roles_of: FxHashMap::default(),
             attachments_of: FxHashMap::default(),
-            ceilings_of: FxHashMap::default(),
+            places: Places::new(estate),
             members_written: Vec::with_capacity(estate.groups.len()),
             owners_written: Vec::with_capacity(estate.groups.len()),
             managers_written: FxHashMap::default(),
@@ -87,13 +88,62 @@ impl<'e> Index<'e> {
                 list.push(AttachmentId::new(i));
             }
         }
-        for (i, ceiling) in estate.ceilings.iter().enumerate() {
-            for subject in &ceiling.bound {
-                index.ceilings_of.entry(*subject).or_default().push(CeilingId::new(i));
-            }
-        }
         index
     }
+
+    /// Everything attached to any of these subjects, each policy at each scope.
+    pub(crate) fn attached_to<'i>(
+        &'i self,
+        sought: &'i Sought,
+    ) -> impl Iterator<Item = AttachedTo> + use<'i, 'e> {
+        let ids = sought.subjects.iter().flat_map(|s| self.attachments_of.get(s)).flatten();
+        ids.flat_map(|&id| {
+            let written = self.estate.attachment(id);
+            written.at.iter().flat_map(move |at| {
+                written.policies.iter().map(move |policy| AttachedTo {
+                    scope: at.value,
+                    policy: policy.value,
+                    attachment: id,
+                    window: written.window,
+                })
+            })
+        })
+    }
+
+    /// The policies attached at a scope or above it, and the ceilings over them or everything,
+    /// each with the scope that its patterns start at, and when it counts.
+    pub(crate) fn policies_above(
+        &self,
+        whom: Whom<'_>,
+        scope: ScopeId,
+    ) -> Vec<(PolicyId, Option<ScopeId>, Window)> {
+        let mut found = Vec::new();
+        let estate = self.estate;
+        let above = self.places.chain(scope).map(|(at, ..)| at);
+        for at in std::iter::once(None).chain(above.map(Some)) {
+            self.places.each_sought(self.places.ceilings_over(at), whom, |entry| {
+                let window = estate.ceilings[entry.origin as usize].window;
+                found.push((entry.policy, at, window));
+                false
+            });
+            let Some(scope) = at else { continue };
+            self.places.each_sought(self.places.attached_at(scope), whom, |entry| {
+                let window = estate.attachments[entry.origin as usize].window;
+                found.push((entry.policy, at, window));
+                false
+            });
+        }
+        found
+    }
+}
+
+/// A policy at a scope, by an attachment.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct AttachedTo {
+    pub(crate) scope: ScopeId,
+    pub(crate) policy: PolicyId,
+    pub(crate) attachment: AttachmentId,
+    pub(crate) window: Window,
 }
 
 fn turn<T: Copy>(standings: &mut Standings<T>, into: T, list: &[Membership]) {

@@ -7,10 +7,11 @@
 use std::ops::Range;
 use std::rc::Rc;
 
-use super::closure::{Closure, Table};
+use super::closure::Closure;
 use super::evaluate::Decider;
 use super::facts::Scene;
 use super::index::Index;
+use super::places::Whom;
 use crate::catalogue::ActionSet;
 use crate::id::{ActionId, GroupId, PolicyId, RoleId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};
@@ -52,11 +53,9 @@ impl<'e> Decider<'e> {
     ) -> (Rc<Closure<'e>>, Vec<(PolicyId, Option<ScopeId>)>) {
         let closure = self.closure_of(query);
         let scope = query.target.scope();
-        let mut policies = closure.table.policies_above(self.index, scope);
-        if let Some(role) = query.take_up {
-            let taken = self.role_closure(role, query.time);
-            policies.extend(taken.table.policies_above(self.index, scope));
-        }
+        let taken = query.take_up.map(|role| self.role_closure(role, query.time));
+        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
+        let policies = self.index.policies_above(whom, scope);
         let mut policies: Vec<(PolicyId, Option<ScopeId>)> =
             policies.into_iter().map(|(policy, at, _)| (policy, at)).collect();
         policies.extend(query.under.iter().map(|policy| (*policy, None)));
@@ -77,11 +76,11 @@ impl<'e> Decider<'e> {
         let estate = self.index.estate;
         let closure = Closure::new(self.index, who, also, at);
         let taken = take_up.map(|role| self.role_closure(role, at));
-        let of_taken = taken.iter().flat_map(|taken| taken.table.attached());
-        let attached =
-            closure.table.attached().iter().chain(of_taken).filter(|attached| {
-                !estate.policy(attached.policy).allowed_actions.is_disjoint(wanted)
-            });
+        let taken = taken.as_ref().map(|taken| &taken.sought);
+        let all = [Some(&closure.sought), taken].into_iter().flatten();
+        let attached = all
+            .flat_map(|sought| self.index.attached_to(sought))
+            .filter(|attached| !estate.policy(attached.policy).allowed_actions.is_disjoint(wanted));
         let mut ranges: Vec<Range<usize>> =
             attached.map(|attached| estate.scopes.subtree(attached.scope)).collect();
         ranges.sort_by_key(|range| range.start);
@@ -112,13 +111,8 @@ impl<'e> Decider<'e> {
             all_roles.dedup();
         }
         let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
-        let everyone = self.everyone();
-        let allow_tables: Vec<&Table> = match &taken {
-            Some(taken) => vec![&everyone, &taken.table],
-            None => vec![&closure.table],
-        };
-        let mut tables = vec![&closure.table];
-        tables.extend(taken.as_ref().map(|taken| &taken.table));
+        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
+        let grants = taken.as_ref().map_or(whom, |taken| Whom(&taken.sought, None));
         for (action, part) in parts(self.index, query, mask) {
             let query = Query { action, ..query.clone() };
             let scene =
@@ -126,15 +120,15 @@ impl<'e> Decider<'e> {
             let walk = Sets { scene, mask: &part };
             let allow_scene = Scene { roles: allow_roles, ..scene };
             let mut granted =
-                Sets { scene: allow_scene, mask: &part }.attached(Effect::Allow, &allow_tables);
+                Sets { scene: allow_scene, mask: &part }.attached(Effect::Allow, grants);
             if granted.hopeful.is_clear() {
                 continue;
             }
             // A deny counts when it is not false; hopefully, only when it is true.
-            let denied = walk.attached(Effect::Deny, &tables);
+            let denied = walk.attached(Effect::Deny, whom);
             granted.strict.difference_with(&denied.hopeful);
             granted.hopeful.difference_with(&denied.strict);
-            walk.bound(&tables, &mut granted);
+            walk.bound(whom, &mut granted);
             granted.hopeful.difference_with(&granted.strict);
             cells.allow.union_with(&granted.strict);
             cells.depends.union_with(&granted.hopeful);
@@ -178,19 +172,18 @@ impl Sets<'_> {
 
     /// The actions of statements in play: `strict` of those that are true, `hopeful` of those that
     /// are not false.
-    fn attached(&self, effect: Effect, tables: &[&Table]) -> Both {
-        let estate = self.scene.index.estate;
+    fn attached(&self, effect: Effect, whom: Whom<'_>) -> Both {
+        let (estate, places) = (self.scene.index.estate, &self.scene.index.places);
         let mut both = self.none();
-        for scope in estate.scopes.chain(self.scene.query.target.scope()) {
-            let anchor = estate.scope(scope).depth as usize;
-            for table in tables {
-                for attached in table.attached_at(scope) {
-                    if attached.window.holds(self.scene.query.time) {
-                        self.add(effect, attached.policy, anchor, &mut both);
-                    }
+        for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
+            places.each_sought(places.attached_at(scope), whom, |entry| {
+                let window = || estate.attachments[entry.origin as usize].window;
+                if !entry.windowed || window().holds(self.scene.query.time) {
+                    self.add(effect, entry.policy, anchor, &mut both);
                 }
-            }
-            if effect == Effect::Allow && estate.scope(scope).sealed {
+                false
+            });
+            if effect == Effect::Allow && sealed {
                 break;
             }
         }
@@ -229,21 +222,22 @@ impl Sets<'_> {
     }
 
     /// Takes away what ceilings in play do not let through (spec section 6).
-    fn bound(&self, tables: &[&Table], granted: &mut Both) {
+    fn bound(&self, whom: Whom<'_>, granted: &mut Both) {
         let query = self.scene.query;
-        let estate = self.scene.index.estate;
+        let (estate, places) = (self.scene.index.estate, &self.scene.index.places);
         for &policy in &query.under {
             self.pass(policy, 0, granted);
         }
-        let chain = estate.scopes.chain(query.target.scope()).map(Some);
-        for over in std::iter::once(None).chain(chain) {
-            let anchor = over.map_or(0, |scope| estate.scope(scope).depth as usize);
-            // One that stands in both tables passes the same twice.
-            for entry in tables.iter().flat_map(|table| table.ceilings_over(over)) {
-                if entry.window.holds(query.time) {
+        let chain = places.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
+        for (over, anchor) in std::iter::once((None, 0)).chain(chain) {
+            // One that binds several of the subjects passes the same again.
+            places.each_sought(places.ceilings_over(over), whom, |entry| {
+                let window = || estate.ceilings[entry.origin as usize].window;
+                if !entry.windowed || window().holds(query.time) {
                     self.pass(entry.policy, anchor, granted);
                 }
-            }
+                false
+            });
         }
     }
 

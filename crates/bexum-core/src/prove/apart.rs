@@ -1,7 +1,7 @@
 //! Separation of duty: who has two things that nobody may have together.
 
 use super::moments::{moments, timeline};
-use crate::engine::{Closure, Index, RoleClosure, Table};
+use crate::engine::{Closure, Index, RoleClosure, Sought};
 use crate::expectation::{Duty, Separation};
 use crate::id::{AttachmentId, PolicyId, RoleId, ScopeId};
 use crate::principal::Principal;
@@ -61,8 +61,8 @@ pub fn overlaps(
         let mut bounds = Vec::new();
         if looks_at_policies {
             let of_roles = taken.iter().flat_map(|(_, all)| all);
-            let tables = of_roles.clone().map(RoleClosure::table).chain([closure.table()]);
-            for attached in tables.flat_map(Table::attached) {
+            let sought = of_roles.clone().map(|taken| &taken.sought).chain([&closure.sought]);
+            for attached in sought.flat_map(|sought| index.attached_to(sought)) {
                 bounds.extend(attached.window.from.iter().chain(&attached.window.until));
             }
             for role in of_roles {
@@ -114,19 +114,19 @@ impl Seen<'_, '_> {
             Duty::Role(id) if self.closure.roles.binary_search(&id).is_ok() => Some(Has::Holds(id)),
             Duty::Role(id) => self.closure.can_take_up(id).then_some(Has::CanTakeUp(id)),
             Duty::Policy(id) => {
-                let own = self.reached(id, self.closure.table(), None);
+                let own = self.reached(id, &self.closure.sought, None);
                 own.or_else(|| {
                     self.taken.iter().find_map(|(role, all)| {
                         let now = all.iter().find(|taken| taken.steady.holds(self.time))?;
-                        self.reached(id, now.table(), Some(*role))
+                        self.reached(id, &now.sought, Some(*role))
                     })
                 })
             }
         }
     }
 
-    fn reached(&self, policy: PolicyId, table: &Table, role: Option<RoleId>) -> Option<Has> {
-        let found = table.attached().iter().find(|attached| {
+    fn reached(&self, policy: PolicyId, sought: &Sought, role: Option<RoleId>) -> Option<Has> {
+        let found = self.index.attached_to(sought).find(|attached| {
             attached.window.holds(self.time)
                 && self.brings(attached.policy, policy)
                 && self.reaches(attached.scope, policy)

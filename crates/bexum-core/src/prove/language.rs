@@ -309,11 +309,8 @@ mod tests {
         };
         let (found, whole) = tell_apart(&words);
         assert!(whole);
-        let expected = ["/x", "/b", "/x/x", "/b/x", "/run", "/x/run", "/a/run"];
-        assert_eq!(found.len(), 7, "{found:?}");
-        for word in &expected[..5] {
-            assert!(found.iter().any(|found| found == word), "{word} in {found:?}");
-        }
+        // `/a/x` and `/b/x` are matched alike: one of them stands for both.
+        assert_eq!(found, ["/x", "/b", "/x/x", "/a/x", "/run", "/x/run", "/a/run"]);
     }
 
     proptest::proptest! {

@@ -9,7 +9,7 @@ use super::search::{AtFirst, Found, Say, Search};
 use super::values::moments_of;
 use super::{Breach, Laws, Limit, Part, WAITING, items};
 use crate::catalogue::{ActionSet, TargetClass};
-use crate::engine::{Closure, Decider, RoleClosure, Scene};
+use crate::engine::{Closure, Decider, RoleClosure, Scene, Sought, Whom};
 use crate::expectation::Claim;
 use crate::id::{ActionId, RoleId, ScopeId};
 use crate::pattern::remainder::ANY_NAME;
@@ -68,12 +68,17 @@ struct Grants<'e> {
 impl<'e> Grants<'e> {
     fn of(decider: &mut Decider<'e>, closure: &Closure<'e>) -> Self {
         let index = decider.index;
-        let entries = |tables: &[&crate::engine::Table]| {
+        let entries = |sought: &Sought| {
             let mut found: Vec<Granted> = Vec::new();
-            for attached in tables.iter().flat_map(|table| table.attached()) {
-                let range = index.estate.scopes.subtree(attached.scope);
-                let actions = &index.estate.policy(attached.policy).allowed_actions;
-                // What is attached at one scope stands together.
+            let mut attached: Vec<_> = index
+                .attached_to(sought)
+                .map(|attached| (attached.scope, attached.policy))
+                .collect();
+            attached.sort_unstable();
+            attached.dedup();
+            for (scope, policy) in attached {
+                let range = index.estate.scopes.subtree(scope);
+                let actions = &index.estate.policy(policy).allowed_actions;
                 match found.last_mut() {
                     Some((known, together)) if *known == range => together.union_with(actions),
                     _ => found.push((range, actions.clone())),
@@ -81,15 +86,14 @@ impl<'e> Grants<'e> {
             }
             found
         };
-        let everyone = decider.everyone();
-        let mut of = vec![(None, entries(&[closure.table()]))];
+        let mut of = vec![(None, entries(&closure.sought))];
         for &role in closure.roles.iter().chain(&closure.takeable) {
             let mut at = closure.steady.from.unwrap_or(super::EARLIEST);
             // A role may bring more at one time than at another.
             loop {
                 let taken = decider.role_closure(role, at);
                 let until = taken.steady.until;
-                let granted = entries(&[&*everyone, taken.table()]);
+                let granted = entries(&taken.sought);
                 of.push((Some((role, taken)), granted));
                 match until {
                     Some(next) if next > at && closure.steady.holds(next) => at = next,
@@ -230,10 +234,8 @@ impl<'e> Walk<'_, 'e> {
     fn play(&mut self, taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>, scope: ScopeId) -> Play {
         let index = self.laws.index;
         let estate = index.estate;
-        let mut entries = self.closure.table().policies_above(index, scope);
-        if let Some((_, taken)) = taken {
-            entries.extend(taken.table().policies_above(index, scope));
-        }
+        let whom = Whom(&self.closure.sought, taken.map(|(_, taken)| &taken.sought));
+        let entries = index.policies_above(whom, scope);
         let mut play = Play { says: Vec::new(), bounds: Vec::new() };
         for (policy, at, window) in entries {
             let policy = estate.policy(policy);
@@ -433,12 +435,12 @@ impl<'e> Walk<'_, 'e> {
         let query = self.query(spot, *take_up, *time, *action);
         let (closure, taken) = decider.closures_of(&query);
         let mut all_roles = closure.role_names.clone();
-        let mut entries = closure.table().policies_above(decider.index, query.target.scope());
+        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
+        let entries = decider.index.policies_above(whom, query.target.scope());
         if let Some(taken) = &taken {
             all_roles.extend(&taken.role_names);
             all_roles.sort_unstable();
             all_roles.dedup();
-            entries.extend(taken.table().policies_above(decider.index, query.target.scope()));
         }
         let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
         let estate = decider.index.estate;

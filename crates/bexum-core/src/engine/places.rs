@@ -1,0 +1,299 @@
+//! What is attached where, turned around by place: for each scope its attachments and ceilings,
+//! those of one principal together.
+
+use crate::catalogue::ActionSet;
+use crate::estate::Estate;
+use crate::id::{ActionId, GroupId, PolicyId, RoleId, ScopeId, UserId};
+use crate::policy::{Effect, Policy};
+use crate::principal::{Principal, Subject};
+use crate::time::Window;
+
+/// A subject as a number: everyone, groups and roles first, so that they have a bit each.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Code(u32);
+
+/// How subjects are numbered in one estate.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Codes {
+    groups: u32,
+    roles: u32,
+    users: u32,
+}
+
+impl Codes {
+    pub(crate) fn new(estate: &Estate) -> Self {
+        let count = |n: usize| u32::try_from(n).expect("limits keep every list within u32");
+        Self {
+            groups: count(estate.groups.len()),
+            roles: count(estate.roles.len()),
+            users: count(estate.users.len()),
+        }
+    }
+
+    pub(crate) fn of(self, subject: Subject) -> Code {
+        let (roles, users) = (1 + self.groups, 1 + self.groups + self.roles);
+        Code(match subject {
+            Subject::Everyone => 0,
+            Subject::One(Principal::Group(id)) => 1 + id.0,
+            Subject::One(Principal::Role(id)) => roles + id.0,
+            Subject::One(Principal::User(id)) => users + id.0,
+            Subject::One(Principal::Workload(id)) => users + self.users + id.0,
+        })
+    }
+
+    pub(crate) fn subject(self, code: Code) -> Subject {
+        let (roles, users) = (1 + self.groups, 1 + self.groups + self.roles);
+        let one = match code.0 {
+            0 => return Subject::Everyone,
+            n if n < roles => Principal::Group(GroupId(n - 1)),
+            n if n < users => Principal::Role(RoleId(n - roles)),
+            n if n < users + self.users => Principal::User(UserId(n - users)),
+            n => Principal::Workload(ScopeId(n - users - self.users)),
+        };
+        Subject::One(one)
+    }
+
+    /// How many have a bit.
+    fn bits(self) -> usize {
+        (1 + self.groups + self.roles) as usize
+    }
+}
+
+/// The subjects that statements are sought for.
+#[derive(Clone, Debug)]
+pub(crate) struct Sought {
+    /// Each once, in order.
+    pub(crate) subjects: Box<[Subject]>,
+    bits: Box<[u64]>,
+    /// The one that has no bit, if there is one.
+    own: Option<Code>,
+}
+
+impl Sought {
+    pub(crate) fn new(codes: Codes, mut subjects: Vec<Subject>) -> Self {
+        subjects.sort_unstable();
+        subjects.dedup();
+        let mut bits = vec![0; codes.bits().div_ceil(64)];
+        let mut own = None;
+        for subject in &subjects {
+            let code = codes.of(*subject);
+            match bits.get_mut(code.0 as usize / 64) {
+                Some(word) if (code.0 as usize) < codes.bits() => *word |= 1 << (code.0 % 64),
+                _ => own = Some(code),
+            }
+        }
+        Self { subjects: subjects.into(), bits: bits.into(), own }
+    }
+
+    fn has(&self, code: Code) -> bool {
+        // A user's number may fall into the last word, but never onto a bit that is set.
+        let bit = self.bits.get(code.0 as usize / 64).is_some_and(|w| w >> (code.0 % 64) & 1 == 1);
+        bit || self.own == Some(code)
+    }
+}
+
+/// Whom statements are sought for: one set of subjects, or the union of two.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Whom<'s>(pub(crate) &'s Sought, pub(crate) Option<&'s Sought>);
+
+impl Whom<'_> {
+    fn has(self, code: Code) -> bool {
+        self.0.has(code) || self.1.is_some_and(|more| more.has(code))
+    }
+
+    fn subjects(self) -> impl Iterator<Item = Subject> {
+        let more = self.1.into_iter().flat_map(|more| more.subjects.iter().copied());
+        self.0.subjects.iter().copied().chain(more)
+    }
+}
+
+/// A policy at a place for one subject: by an attachment, or as a ceiling.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct Entry {
+    pub(crate) code: Code,
+    pub(crate) policy: PolicyId,
+    /// The attachment's or ceiling's position in the estate.
+    pub(crate) origin: u32,
+    /// Whether it counts only at some times.
+    pub(crate) windowed: bool,
+}
+
+/// A scope as the engine walks it.
+#[derive(Clone, Copy, Debug)]
+struct Node {
+    parent: u32,
+    depth: u16,
+    sealed: bool,
+    attached: u32,
+    ceilings: u32,
+}
+
+const NO_PARENT: u32 = u32::MAX;
+
+/// What is attached where.
+#[derive(Debug)]
+pub(crate) struct Places {
+    pub(crate) codes: Codes,
+    /// One for each scope, and one more for the ends of the last.
+    nodes: Vec<Node>,
+    attached: Vec<Entry>,
+    ceilings: Vec<Entry>,
+    everywhere: Vec<Entry>,
+    /// For each action, which policies allow it, a bit each; then which deny it.
+    rows: [Vec<u64>; 2],
+    row: usize,
+}
+
+impl Places {
+    pub(crate) fn new(estate: &Estate) -> Self {
+        let codes = Codes::new(estate);
+        let mut attached: Vec<(ScopeId, Entry)> = Vec::new();
+        for (i, attachment) in estate.attachments.iter().enumerate() {
+            for to in &attachment.to {
+                for policy in &attachment.policies {
+                    let entry = entry(codes, i, to.value, policy.value, attachment.window);
+                    attached.extend(attachment.at.iter().map(|at| (at.value, entry)));
+                }
+            }
+        }
+        let mut ceilings: Vec<(ScopeId, Entry)> = Vec::new();
+        let mut everywhere: Vec<Entry> = Vec::new();
+        for (i, ceiling) in estate.ceilings.iter().enumerate() {
+            for to in &ceiling.bound {
+                for policy in &ceiling.policies {
+                    let entry = entry(codes, i, *to, policy.value, ceiling.window);
+                    match &ceiling.over {
+                        None => everywhere.push(entry),
+                        Some(over) => ceilings.extend(over.iter().map(|at| (at.value, entry))),
+                    }
+                }
+            }
+        }
+        attached.sort_unstable();
+        ceilings.sort_unstable();
+        everywhere.sort_unstable();
+        let mut nodes = Vec::with_capacity(estate.scopes.len() + 1);
+        let (mut next_attached, mut next_ceiling) = (0, 0);
+        for (id, scope) in estate.scopes.iter() {
+            nodes.push(Node {
+                parent: scope.parent.map_or(NO_PARENT, |parent| parent.0),
+                depth: u16::try_from(scope.depth).unwrap_or(u16::MAX),
+                sealed: scope.sealed,
+                attached: next_attached as u32,
+                ceilings: next_ceiling as u32,
+            });
+            next_attached +=
+                attached[next_attached..].iter().take_while(|(at, _)| *at == id).count();
+            next_ceiling += ceilings[next_ceiling..].iter().take_while(|(at, _)| *at == id).count();
+        }
+        nodes.push(Node {
+            parent: NO_PARENT,
+            depth: 0,
+            sealed: false,
+            attached: attached.len() as u32,
+            ceilings: ceilings.len() as u32,
+        });
+        let row = estate.policies.len().div_ceil(64);
+        let actions = estate.catalogue.actions.len();
+        let turn = |of: fn(&Policy) -> &ActionSet| {
+            let mut rows = vec![0; row * actions];
+            for (i, policy) in estate.policies.iter().enumerate() {
+                for action in of(policy).ones() {
+                    rows[action * row + i / 64] |= 1 << (i % 64);
+                }
+            }
+            rows
+        };
+        Self {
+            codes,
+            nodes,
+            attached: attached.into_iter().map(|(_, entry)| entry).collect(),
+            ceilings: ceilings.into_iter().map(|(_, entry)| entry).collect(),
+            everywhere,
+            rows: [turn(|policy| &policy.allowed_actions), turn(|policy| &policy.denied_actions)],
+            row,
+        }
+    }
+
+    /// Which policies have a statement of this effect that names the action.
+    pub(crate) fn naming(&self, effect: Effect, action: ActionId) -> Naming<'_> {
+        let start = action.index() * self.row;
+        Naming(&self.rows[effect as usize][start..start + self.row])
+    }
+
+    /// The scope, then each scope above it, with its depth and whether it is sealed.
+    pub(crate) fn chain(
+        &self,
+        scope: ScopeId,
+    ) -> impl Iterator<Item = (ScopeId, usize, bool)> + '_ {
+        let mut next = scope.0;
+        std::iter::from_fn(move || {
+            (next != NO_PARENT).then(|| {
+                let (id, node) = (ScopeId(next), &self.nodes[next as usize]);
+                next = node.parent;
+                (id, usize::from(node.depth), node.sealed)
+            })
+        })
+    }
+
+    /// What is attached at exactly this scope.
+    pub(crate) fn attached_at(&self, scope: ScopeId) -> &[Entry] {
+        let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
+        &self.attached[node.attached as usize..next.attached as usize]
+    }
+
+    /// The ceilings over exactly this scope, or those over everything.
+    pub(crate) fn ceilings_over(&self, over: Option<ScopeId>) -> &[Entry] {
+        let Some(scope) = over else { return &self.everywhere };
+        let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
+        &self.ceilings[node.ceilings as usize..next.ceilings as usize]
+    }
+
+    /// Calls `each` with every entry of a list that is for one of these subjects, until it says
+    /// that it has heard enough.
+    pub(crate) fn each_sought<'p>(
+        &'p self,
+        list: &'p [Entry],
+        whom: Whom<'_>,
+        mut each: impl FnMut(&'p Entry) -> bool,
+    ) {
+        let subjects = whom.0.subjects.len() + whom.1.map_or(0, |more| more.subjects.len());
+        // Few entries are looked through, many are looked up, subject by subject.
+        if list.len() <= 32 + subjects * 8 {
+            for entry in list {
+                if whom.has(entry.code) && each(entry) {
+                    return;
+                }
+            }
+            return;
+        }
+        for subject in whom.subjects() {
+            let code = self.codes.of(subject);
+            let first = list.partition_point(|entry| entry.code < code);
+            for entry in list[first..].iter().take_while(|entry| entry.code == code) {
+                if each(entry) {
+                    return;
+                }
+            }
+        }
+    }
+}
+
+/// The policies that name an action in a statement of one effect.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Naming<'p>(&'p [u64]);
+
+impl Naming<'_> {
+    pub(crate) fn has(self, policy: PolicyId) -> bool {
+        self.0[policy.index() / 64] >> (policy.index() % 64) & 1 == 1
+    }
+}
+
+fn entry(codes: Codes, origin: usize, subject: Subject, policy: PolicyId, window: Window) -> Entry {
+    Entry {
+        code: codes.of(subject),
+        policy,
+        origin: origin as u32,
+        windowed: window != Window::ALWAYS,
+    }
+}
