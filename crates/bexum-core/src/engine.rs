@@ -4,14 +4,18 @@
 //! worked out about principals. Nothing on the way of a query scans all attachments: candidates
 //! are found on the target's chain of scopes, by the principal's closure and the action's policies.
 
+mod brief;
 mod closure;
+mod directory;
 mod evaluate;
 mod facts;
 mod index;
+mod kept;
 mod places;
 mod sets;
 mod sink;
 
+pub use brief::Brief;
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{Scene, Source};

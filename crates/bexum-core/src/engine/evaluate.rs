@@ -2,11 +2,10 @@
 
 use std::rc::Rc;
 
-use rustc_hash::FxHashMap;
-
 use super::closure::{Closure, RoleClosure};
 use super::facts::Scene;
 use super::index::Index;
+use super::kept::Kept;
 use super::places::{Entry, Whom};
 use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
 use crate::decision::{Reading, Reason};
@@ -17,23 +16,20 @@ use crate::request::Query;
 use crate::time::{Phase, Time};
 use crate::truth::Truth;
 
-/// How many windows of one principal are remembered; a log that jumps in time asks for more.
-const WINDOWS_KEPT: usize = 8;
-
 /// Answers queries, one at a time; keeps what it has worked out about principals.
 #[derive(Debug)]
 pub struct Decider<'e> {
     /// The index it asks.
     pub index: &'e Index<'e>,
-    closures: FxHashMap<Principal, Vec<Rc<Closure<'e>>>>,
-    role_closures: FxHashMap<RoleId, Vec<Rc<RoleClosure<'e>>>>,
+    closures: Kept<Principal, Closure<'e>>,
+    role_closures: Kept<RoleId, RoleClosure<'e>>,
 }
 
 impl<'e> Decider<'e> {
     /// A decider that knows nobody yet.
     #[must_use]
     pub fn new(index: &'e Index<'e>) -> Self {
-        Self { index, closures: FxHashMap::default(), role_closures: FxHashMap::default() }
+        Self { index, closures: Kept::default(), role_closures: Kept::default() }
     }
 
     /// The answer.
@@ -108,16 +104,8 @@ impl<'e> Decider<'e> {
         if !query.also.is_empty() {
             return Rc::new(Closure::new(self.index, query.who, &query.also, query.time));
         }
-        let kept = self.closures.entry(query.who).or_default();
-        if let Some(found) = kept.iter().find(|closure| closure.steady.holds(query.time)) {
-            return Rc::clone(found);
-        }
-        if kept.len() == WINDOWS_KEPT {
-            kept.remove(0);
-        }
-        let made = Rc::new(Closure::new(self.index, query.who, &[], query.time));
-        kept.push(Rc::clone(&made));
-        made
+        let (index, at) = (self.index, query.time);
+        self.closures.get(query.who, at, || Closure::new(index, query.who, &[], at))
     }
 
     /// Who asks, and the role that is taken up, if one is.
@@ -131,16 +119,8 @@ impl<'e> Decider<'e> {
     }
 
     pub(crate) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
-        let kept = self.role_closures.entry(role).or_default();
-        if let Some(found) = kept.iter().find(|closure| closure.steady.holds(at)) {
-            return Rc::clone(found);
-        }
-        if kept.len() == WINDOWS_KEPT {
-            kept.remove(0);
-        }
-        let made = Rc::new(RoleClosure::new(self.index, role, at));
-        kept.push(Rc::clone(&made));
-        made
+        let index = self.index;
+        self.role_closures.get(role, at, || RoleClosure::new(index, role, at))
     }
 }
 

@@ -1,7 +1,10 @@
 //! The index: who is in what, what is attached to whom and where, turned around once.
 
+use std::sync::OnceLock;
+
 use rustc_hash::FxHashMap;
 
+use super::directory::Directory;
 use super::places::{Places, Sought, Whom};
 use crate::estate::Estate;
 use crate::id::{AttachmentId, GroupId, PolicyId, RoleId, ScopeId, UserId};
@@ -33,6 +36,7 @@ pub struct Index<'e> {
     pub(crate) takeable_roles_of: Standings<RoleId>,
     pub(crate) attachments_of: FxHashMap<Subject, Vec<AttachmentId>>,
     pub(crate) places: Places,
+    directory: OnceLock<Directory>,
     /// `resource.members` of each group, as `user:ines`, with windows; `None` when not written.
     pub(crate) members_written: Vec<NamesWritten>,
     /// `resource.owners` likewise.
@@ -52,6 +56,7 @@ impl<'e> Index<'e> {
             takeable_roles_of: FxHashMap::default(),
             attachments_of: FxHashMap::default(),
             places: Places::new(estate),
+            directory: OnceLock::new(),
             members_written: Vec::with_capacity(estate.groups.len()),
             owners_written: Vec::with_capacity(estate.groups.len()),
             managers_written: FxHashMap::default(),
@@ -89,6 +94,11 @@ impl<'e> Index<'e> {
             }
         }
         index
+    }
+
+    /// Names to ids, made when first asked for: one request needs no directory.
+    pub(crate) fn directory(&self) -> &Directory {
+        self.directory.get_or_init(|| Directory::new(self.estate))
     }
 
     /// Everything attached to any of these subjects, each policy at each scope.

@@ -2,14 +2,13 @@
 //! memory.
 
 use std::fs::File;
-use std::io::{self, BufRead, BufReader, Read, Write};
-use std::ops::Range;
+use std::io::{self, Read, Write};
 use std::path::Path;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use anyhow::Context as _;
-use bexum_core::engine::{Decider, Index};
-use bexum_core::{Reason, Time, Trace};
+use bexum_core::engine::{Brief, Decider, Index};
+use bexum_core::{Query, Reason, Time, Trace};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::args::Replay;
@@ -17,6 +16,7 @@ use crate::exit::Exit;
 use crate::stream;
 use crate::wire::answer::Line;
 use crate::wire::request::{self, LineId};
+use crate::wire::scan::{RawId, scan};
 
 /// Longest line that is read, in bytes; a longer one is an error of that line.
 const LINE_BYTES: usize = 16 << 20;
@@ -95,37 +95,70 @@ fn write_answers(
 
 /// Reads all lines; a batch is what can be had without waiting, so that whoever asks line by line
 /// is answered line by line.
-fn read_batches(input: Box<dyn Read + Send>, to_workers: &[SyncSender<Batch>]) -> io::Result<()> {
-    let mut input = BufReader::with_capacity(BATCH_BYTES, input);
-    let mut number = 0;
-    for to_worker in to_workers.iter().cycle() {
-        let mut batch = Batch::default();
-        loop {
-            number += 1;
-            let start = batch.text.len();
-            let line = match read_line(&mut input, &mut batch.text)? {
-                Input::End => break,
-                Input::Line => Some(start..batch.text.len()),
-                Input::TooLong => None,
-            };
-            batch.lines.push((number, line));
-            if input.buffer().is_empty() || batch.text.len() >= BATCH_BYTES {
-                break;
+fn read_batches(
+    mut input: Box<dyn Read + Send>,
+    to_workers: &[SyncSender<Batch>],
+) -> io::Result<()> {
+    let mut to_worker = to_workers.iter().cycle();
+    let mut batch = Batch { first: 1, ..Batch::default() };
+    // Whether the line at hand is too long, and so is passed over up to its end.
+    let mut passing = false;
+    loop {
+        let start = batch.text.len();
+        batch.text.resize(start + BATCH_BYTES, 0);
+        let read = match input.read(&mut batch.text[start..]) {
+            Ok(read) => read,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {
+                batch.text.truncate(start);
+                continue;
             }
+            Err(error) => return Err(error),
+        };
+        batch.text.truncate(start + read);
+        if read == 0 && batch.text.is_empty() && !passing {
+            return Ok(());
         }
-        if batch.lines.is_empty() || to_worker.send(batch).is_err() {
-            break;
+        if passing {
+            let end = memchr::memchr(b'\n', &batch.text);
+            batch.text.drain(..end.map_or(batch.text.len(), |end| end + 1));
+            passing = end.is_none() && read > 0;
+            if passing {
+                continue;
+            }
+            batch.passed_over = true;
+        }
+        // Whole lines; the rest is the beginning of the next batch.
+        let whole = match memchr::memrchr(b'\n', &batch.text) {
+            Some(last) => last + 1,
+            None if read == 0 => batch.text.len(),
+            None if batch.passed_over => 0,
+            None if batch.text.len() > LINE_BYTES => {
+                batch.text.clear();
+                passing = true;
+                continue;
+            }
+            None => continue,
+        };
+        let rest = batch.text.split_off(whole);
+        let lines = memchr::memchr_iter(b'\n', &batch.text).count() as u64;
+        let next = batch.first + lines + u64::from(batch.passed_over);
+        let full =
+            std::mem::replace(&mut batch, Batch { text: rest, first: next, passed_over: false });
+        // Nobody waits for answers any more when the queue is closed.
+        if to_worker.next().is_none_or(|worker| worker.send(full).is_err()) || read == 0 {
+            return Ok(());
         }
     }
-    Ok(())
 }
 
 /// Lines to answer together.
 #[derive(Debug, Default)]
 struct Batch {
     text: Vec<u8>,
-    /// The number of each line and where it is in the text; `None` for one that was too long.
-    lines: Vec<(u64, Option<Range<usize>>)>,
+    /// The number of the first line.
+    first: u64,
+    /// Whether the first line was too long; it is not in the text.
+    passed_over: bool,
 }
 
 /// The answers to a batch.
@@ -138,26 +171,73 @@ struct Answers {
 impl Batch {
     fn answer(&self, decider: &mut Decider<'_>, now: Time, why: bool) -> Answers {
         let mut answers = Answers::default();
-        for (number, line) in &self.lines {
-            let line = match line {
-                None => {
-                    answers.tally.errors += 1;
-                    let error = format!("this line is longer than {LINE_BYTES} bytes");
-                    Line::Error { id: line_number(*number), error }
+        let mut number = self.first;
+        if self.passed_over {
+            answers.tally.errors += 1;
+            let error = format!("this line is longer than {LINE_BYTES} bytes");
+            answers.write(&Line::Error { id: line_number(number), error });
+            number += 1;
+        }
+        let (mut brief, mut query) = (Brief::default(), Query::empty());
+        // Letters are looked at once for all lines together.
+        let whole = std::str::from_utf8(&self.text).ok().filter(|_| !why);
+        let mut start = 0;
+        while start < self.text.len() {
+            let left = &self.text[start..];
+            let length = memchr::memchr(b'\n', left).unwrap_or(left.len());
+            let range = start..start + length;
+            start = range.end + 1;
+            // Both ends are beside a line's end, so at a character's border.
+            let common = whole.and_then(|text| scan(&text[range.clone()], &mut brief));
+            match common {
+                Some(id) if decider.index.fill_in(&brief, now, &mut query) => {
+                    let reason = decider.decide(&query);
+                    answers.tally.reasons[reason as usize] += 1;
+                    answers.write_common(id, number, reason);
                 }
-                Some(range) => {
-                    let line = &self.text[range.clone()];
-                    if line.iter().all(u8::is_ascii_whitespace) {
-                        continue;
+                _ => {
+                    let line = &self.text[range];
+                    if !line.iter().all(u8::is_ascii_whitespace) {
+                        let line = answer(decider, line, number, now, why, &mut answers.tally);
+                        answers.write(&line);
                     }
-                    answer(decider, line, *number, now, why, &mut answers.tally)
                 }
-            };
-            serde_json::to_writer(&mut answers.text, &line)
-                .expect("strings and numbers always have a JSON form, and memory takes all");
-            answers.text.push(b'\n');
+            }
+            number += 1;
         }
         answers
+    }
+}
+
+impl Answers {
+    fn write(&mut self, line: &Line) {
+        serde_json::to_writer(&mut self.text, line)
+            .expect("strings and numbers always have a JSON form, and memory takes all");
+        self.text.push(b'\n');
+    }
+
+    /// The same for an answer without reasons, letter by letter.
+    fn write_common(&mut self, id: RawId<'_>, number: u64, reason: Reason) {
+        self.text.extend_from_slice(b"{\"id\":");
+        match id {
+            RawId::Text(text) => {
+                // Nothing in it was escaped, so nothing needs to be.
+                self.text.push(b'"');
+                self.text.extend_from_slice(text.as_bytes());
+                self.text.push(b'"');
+            }
+            RawId::Number(n) => {
+                self.text.extend_from_slice(itoa::Buffer::new().format(n).as_bytes());
+            }
+            RawId::None => {
+                self.text.extend_from_slice(itoa::Buffer::new().format(number).as_bytes());
+            }
+        }
+        self.text.extend_from_slice(b",\"verdict\":\"");
+        self.text.extend_from_slice(reason.verdict().word().as_bytes());
+        self.text.extend_from_slice(b"\",\"reason\":\"");
+        self.text.extend_from_slice(reason.word().as_bytes());
+        self.text.extend_from_slice(b"\"}\n");
     }
 }
 
@@ -221,49 +301,6 @@ fn open(file: Option<&Path>) -> anyhow::Result<Box<dyn Read + Send>> {
         }
         _ => Ok(Box::new(io::stdin())),
     }
-}
-
-/// What [`read_line`] found.
-enum Input {
-    Line,
-    TooLong,
-    End,
-}
-
-/// Adds the next line, without its end, to `text`; of one that is too long, nothing.
-fn read_line(input: &mut impl BufRead, text: &mut Vec<u8>) -> io::Result<Input> {
-    let start = text.len();
-    let mut too_long = false;
-    let mut any = false;
-    loop {
-        let buffer = match input.fill_buf() {
-            Ok(buffer) => buffer,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            Err(error) => return Err(error),
-        };
-        if buffer.is_empty() {
-            break;
-        }
-        any = true;
-        let end = memchr::memchr(b'\n', buffer);
-        let taken = end.unwrap_or(buffer.len());
-        if text.len() - start + taken > LINE_BYTES {
-            too_long = true;
-            text.truncate(start);
-        }
-        if !too_long {
-            text.extend_from_slice(&buffer[..taken]);
-        }
-        input.consume(taken + usize::from(end.is_some()));
-        if end.is_some() {
-            break;
-        }
-    }
-    Ok(match (any, too_long) {
-        (false, _) => Input::End,
-        (true, true) => Input::TooLong,
-        (true, false) => Input::Line,
-    })
 }
 
 /// A line that says how far it is, on a terminal only.

@@ -6,3 +6,4 @@ pub(crate) mod json;
 pub(crate) mod proof;
 pub(crate) mod reach;
 pub(crate) mod request;
+pub(crate) mod scan;

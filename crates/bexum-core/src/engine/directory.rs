@@ -1,0 +1,179 @@
+//! Names to ids for requests by the million: principals by their whole names, and everything that
+//! has a path. Texts lie side by side in one string, so that a lookup touches few places.
+
+use hashbrown::HashTable;
+
+use crate::estate::Estate;
+use crate::id::ScopeId;
+use crate::limits::PATH_BYTES;
+use crate::principal::Principal;
+use crate::request::Place;
+
+/// Texts by number.
+#[derive(Debug, Default)]
+struct Texts {
+    all: String,
+    /// Where each begins; one more for the end of the last.
+    starts: Vec<u32>,
+    numbers: HashTable<u32>,
+}
+
+/// Segments of a path that are looked up; deeper ones are left to the plain way.
+const MOST_SEGMENTS: usize = 24;
+
+/// Goes on with a hash over one more segment.
+fn mix(hash: u64, segment: &[u8]) -> u64 {
+    const K: u64 = 0xf135_7aea_2e62_a9c5;
+    let mut hash = (hash ^ segment.len() as u64).wrapping_mul(K);
+    let mut words = segment.chunks_exact(8);
+    for word in &mut words {
+        let word = u64::from_le_bytes(word.try_into().expect("eight bytes"));
+        hash = (hash.rotate_left(23) ^ word).wrapping_mul(K);
+    }
+    let rest = words.remainder();
+    if !rest.is_empty() {
+        let mut word = [0; 8];
+        word[..rest.len()].copy_from_slice(rest);
+        hash = (hash.rotate_left(23) ^ u64::from_le_bytes(word)).wrapping_mul(K);
+    }
+    hash ^ (hash >> 32)
+}
+
+fn hash(text: &str) -> u64 {
+    text.as_bytes().split(|b| *b == b'/').fold(0, mix)
+}
+
+impl Texts {
+    fn with_room(texts: usize) -> Self {
+        Self { all: String::new(), starts: vec![0], numbers: HashTable::with_capacity(texts) }
+    }
+
+    fn get(&self, number: u32) -> &str {
+        let (start, end) = (self.starts[number as usize], self.starts[number as usize + 1]);
+        &self.all[start as usize..end as usize]
+    }
+
+    /// Adds a text that is not there yet; its number is the next one.
+    fn add(&mut self, text: &str) {
+        let number = self.starts.len() as u32 - 1;
+        self.all.push_str(text);
+        self.starts.push(u32::try_from(self.all.len()).expect("limits keep names within 4 GiB"));
+        let Self { all, starts, numbers } = self;
+        let of = |number: &u32| {
+            let (start, end) = (starts[*number as usize], starts[*number as usize + 1]);
+            hash(&all[start as usize..end as usize])
+        };
+        numbers.insert_unique(hash(text), number, of);
+    }
+
+    fn find(&self, hash: u64, text: &str) -> Option<u32> {
+        self.numbers.find(hash, |number| self.get(*number) == text).copied()
+    }
+}
+
+/// The names of one estate.
+#[derive(Debug)]
+pub(crate) struct Directory {
+    names: Texts,
+    principals: Vec<Principal>,
+    /// Scopes by id, then identities.
+    paths: Texts,
+    identities: Vec<(Principal, ScopeId)>,
+}
+
+/// Letters that no path of a request may have, or that need a closer look.
+const SUSPECT: [bool; 256] = {
+    let mut suspect = [false; 256];
+    let mut i = 0;
+    while i < 32 {
+        suspect[i] = true;
+        i += 1;
+    }
+    suspect[0x7f] = true;
+    suspect[b'*' as usize] = true;
+    suspect[b'{' as usize] = true;
+    suspect[b'}' as usize] = true;
+    // The first byte of the control characters beyond ASCII, and of some others.
+    suspect[0xc2] = true;
+    suspect
+};
+
+impl Directory {
+    pub(crate) fn new(estate: &Estate) -> Self {
+        let principals: Vec<Principal> = estate.principals().collect();
+        let mut names = Texts::with_room(principals.len());
+        for who in &principals {
+            names.add(&estate.principal_id(*who));
+        }
+        let mut at_home: Vec<(&str, Principal)> =
+            estate.identities_at.iter().map(|(path, who)| (&**path, *who)).collect();
+        at_home.sort_unstable();
+        let mut paths = Texts::with_room(estate.scopes.len() + at_home.len());
+        for (_, scope) in estate.scopes.iter() {
+            paths.add(&scope.path);
+        }
+        let mut identities = Vec::with_capacity(at_home.len());
+        for (path, who) in at_home {
+            if let Some(home) = estate.identity(who).and_then(|identity| identity.home) {
+                paths.add(path);
+                identities.push((who, home));
+            }
+        }
+        Self { names, principals, paths, identities }
+    }
+
+    /// The principal of a name like `user:ines`.
+    pub(crate) fn principal(&self, name: &str) -> Option<Principal> {
+        let number = self.names.find(hash(name), name)?;
+        Some(self.principals[number as usize])
+    }
+
+    /// What a path leads to, and its segments; `None` where that takes a closer look.
+    pub(crate) fn place<'a>(
+        &self,
+        estate: &Estate,
+        path: &'a str,
+        segments: &mut Vec<&'a str>,
+    ) -> Option<Place> {
+        segments.clear();
+        if path.len() > PATH_BYTES {
+            return None;
+        }
+        let bytes = path.as_bytes();
+        let mut heads = [(0_u64, 0_usize); MOST_SEGMENTS];
+        let (mut hash, mut start) = (0, 0);
+        let mut sound = true;
+        for i in 0..=bytes.len() {
+            if i < bytes.len() && bytes[i] != b'/' {
+                sound &= !SUSPECT[usize::from(bytes[i])];
+                continue;
+            }
+            let segment = &bytes[start..i];
+            sound &= !matches!(segment, b"" | b"." | b"..");
+            hash = mix(hash, segment);
+            *heads.get_mut(segments.len())? = (hash, i);
+            // A slash is a whole character, so both ends are at one's border.
+            segments.push(&path[start..i]);
+            start = i + 1;
+        }
+        if !sound {
+            return None;
+        }
+        for (hash, end) in heads[..segments.len()].iter().rev() {
+            let Some(number) = self.paths.find(*hash, &path[..*end]) else { continue };
+            let whole = *end == path.len();
+            return match (number as usize).checked_sub(estate.scopes.len()) {
+                None if whole => Some(Place::Scope(ScopeId(number))),
+                None => {
+                    let scope = ScopeId(number);
+                    estate.scope(scope).holds_items().then_some(Place::Item(scope))
+                }
+                Some(identity) => {
+                    let (who, home) = self.identities[identity];
+                    whole.then_some(Place::Identity(who, home))
+                }
+            };
+        }
+        None
+    }
+}
