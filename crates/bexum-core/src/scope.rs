@@ -1,9 +1,11 @@
 //! Scopes: the places of a platform, a tree named by paths.
 
 use std::fmt;
+use std::hash::BuildHasher as _;
 use std::ops::Range;
 
-use rustc_hash::FxHashMap;
+use hashbrown::HashTable;
+use rustc_hash::FxBuildHasher;
 
 use crate::attribute::Attributes;
 use crate::catalogue::TargetClass;
@@ -90,7 +92,8 @@ impl Scope {
 #[derive(Debug, Default)]
 pub struct ScopeTree {
     scopes: Vec<Scope>,
-    ids: FxHashMap<Box<str>, ScopeId>,
+    /// By path.
+    ids: HashTable<ScopeId>,
 }
 
 impl ScopeTree {
@@ -104,15 +107,19 @@ impl ScopeTree {
                 *above = (*above).max(end);
             }
         }
-        let ids =
-            scopes.iter().enumerate().map(|(i, s)| (s.path.clone(), ScopeId::new(i))).collect();
+        let hash = |id: &ScopeId| hash(&scopes[id.index()].path);
+        let mut ids = HashTable::with_capacity(scopes.len());
+        for i in 0..scopes.len() {
+            let id = ScopeId::new(i);
+            ids.insert_unique(hash(&id), id, hash);
+        }
         Self { scopes, ids }
     }
 
     /// The scope declared at exactly this path.
     #[must_use]
     pub fn find(&self, path: &str) -> Option<ScopeId> {
-        self.ids.get(path).copied()
+        self.ids.find(hash(path), |id| *self.get(*id).path == *path).copied()
     }
 
     /// A scope.
@@ -166,4 +173,8 @@ impl ScopeTree {
             head = &head[..head.rfind('/')?];
         }
     }
+}
+
+fn hash(path: &str) -> u64 {
+    FxBuildHasher.hash_one(path)
 }

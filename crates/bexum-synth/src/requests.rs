@@ -22,6 +22,26 @@ pub struct Asked {
     second: u32,
 }
 
+impl Asked {
+    /// Who asks.
+    #[must_use]
+    pub fn who(&self) -> &str {
+        &self.who
+    }
+
+    /// What for.
+    #[must_use]
+    pub fn does(&self) -> &str {
+        &self.does
+    }
+
+    /// On what.
+    #[must_use]
+    pub fn on(&self) -> &str {
+        &self.on
+    }
+}
+
 /// An endless log.
 #[derive(Debug)]
 pub struct Requests<'m> {

@@ -146,6 +146,9 @@ pub(crate) struct Replay {
     /// The time of requests that give none, instead of now
     #[arg(long, value_name = "TIME")]
     pub(crate) at_time: Option<String>,
+    /// How many threads answer; else as many as there are cores
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u8).range(1..=64))]
+    pub(crate) threads: Option<u8>,
 }
 
 const REPLAY_EXAMPLES: &str = "\

@@ -212,3 +212,33 @@ fn whoever_asks_line_by_line_is_answered_line_by_line() {
     drop(stdin);
     assert!(child.wait().expect("it ends").success());
 }
+
+#[test]
+fn common_lines_and_careful_reading_come_to_the_same() {
+    use bexum_synth::{Layout, Model, Requests, Size, write_estate};
+    let size = Size { scopes: 900, users: 120, groups: 40, attachments: 500, ..Size::S };
+    let model = Model::new(size, 11);
+    let folder = Folder::new();
+    let root = folder.file("large");
+    write_estate(&model, &root, Layout::default()).expect("the estate");
+    let mut lines = String::new();
+    let mut requests = Requests::new(&model, 3);
+    (0..6_000).for_each(|id| requests.write_line(id, &mut lines));
+    let quick = folder.run_with(&["-C", "large", "replay"], &lines);
+    assert_eq!(quick.code, Some(0), "{}", quick.err);
+    // With reasons nothing is read at a glance, nor where `who` is spelled with an escape.
+    let careful = folder.run_with(&["-C", "large", "replay", "--why"], &lines);
+    let spelled = lines.replace("{\"id\"", "{\"\\u0069d\"");
+    let spelled = folder.run_with(&["-C", "large", "replay", "--threads", "3"], &spelled);
+    let answers = |out: &str| -> Vec<(serde_json::Value, String)> {
+        out.lines()
+            .map(|line| serde_json::from_str::<serde_json::Value>(line).expect("JSON"))
+            .map(|line| (line["id"].clone(), line["reason"].to_string()))
+            .collect()
+    };
+    assert_eq!(answers(&quick.out), answers(&careful.out));
+    assert_eq!(quick.out, spelled.out);
+    for reason in ["granted", "not-granted", "denied", "role-refused", "over-ceiling"] {
+        assert!(quick.out.contains(&format!("\"{reason}\"")), "{reason}: {}", quick.err);
+    }
+}

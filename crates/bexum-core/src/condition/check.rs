@@ -90,13 +90,44 @@ pub(crate) enum Node {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Side {
     Attribute(Reference, Range<usize>),
-    Literal(Value, Range<usize>),
+    Literal(Value, Range<usize>, Ahead),
+}
+
+/// What was read out of a literal ahead of every evaluation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Ahead {
+    Nothing,
+    /// The moment that a string names.
+    Moment(Time),
+    /// The addresses and ranges on the right of `within`.
+    Blocks(Box<[Block]>),
+}
+
+impl Ahead {
+    fn read(value: &Value, operator: Operator) -> Self {
+        match value {
+            Value::Text(text) if operator == Operator::Within => {
+                Self::Blocks(Block::parse(text).into_iter().collect())
+            }
+            Value::List(items) if operator == Operator::Within => Self::Blocks(
+                items
+                    .iter()
+                    .filter_map(|item| match item {
+                        Value::Text(text) => Block::parse(text),
+                        _ => None,
+                    })
+                    .collect(),
+            ),
+            Value::Text(text) => Time::parse(text).map_or(Self::Nothing, Self::Moment),
+            _ => Self::Nothing,
+        }
+    }
 }
 
 impl Side {
     pub(crate) fn span(&self) -> Range<usize> {
         match self {
-            Self::Attribute(_, span) | Self::Literal(_, span) => span.clone(),
+            Self::Attribute(_, span) | Self::Literal(_, span, _) => span.clone(),
         }
     }
 }
@@ -235,7 +266,8 @@ impl Checker<'_> {
             Expression::Constant(constant) => Node::Constant(*constant),
             Expression::Compare(left, operator, right) => {
                 self.check_literals(left, *operator, right);
-                Node::Compare(self.check_operand(left), *operator, self.check_operand(right))
+                let left = self.check_operand(left, *operator);
+                Node::Compare(left, *operator, self.check_operand(right, *operator))
             }
         }
     }
@@ -255,10 +287,12 @@ impl Checker<'_> {
         resolve_reference(path.root, name, self.names)
     }
 
-    fn check_operand(&mut self, operand: &Operand) -> Side {
+    fn check_operand(&mut self, operand: &Operand, operator: Operator) -> Side {
         match operand {
             Operand::Path(path) => Side::Attribute(self.check_path(path), path.span.clone()),
-            Operand::Literal(value, span) => Side::Literal(value.clone(), span.clone()),
+            Operand::Literal(value, span) => {
+                Side::Literal(value.clone(), span.clone(), Ahead::read(value, operator))
+            }
         }
     }
 

@@ -1,9 +1,9 @@
 //! Evaluation in three values, against whatever can say what an attribute is.
 
 use super::ast::Operator;
-use super::check::{Condition, Node, Reference, Side};
+use super::check::{Ahead, Condition, Node, Reference, Side};
 use super::fact::{Fact, Scalar};
-use super::operators::compare;
+use super::operators::{compare, within_blocks};
 use crate::truth::Truth;
 
 /// Who can say what an attribute is.
@@ -73,14 +73,14 @@ pub(crate) fn eval(node: &Node, facts: &impl Facts) -> Truth {
         },
         Node::Constant(constant) => Truth::from(*constant),
         Node::Compare(left, operator, right) => {
-            let (left, right) = (side(left, facts), side(right, facts));
-            match (&left, &right) {
+            let (left_fact, right_fact) = (side(left, facts), side(right, facts));
+            match (&left_fact, &right_fact) {
                 (Fact::Absent, _) | (_, Fact::Absent) => match operator {
                     Operator::NotEqual => Truth::Undecided,
                     _ => Truth::False,
                 },
                 (Fact::Unknown, _) | (_, Fact::Unknown) => Truth::Undecided,
-                _ => compare(&left, *operator, &right),
+                _ => compare_sides((left, left_fact), *operator, (right, right_fact)),
             }
         }
     }
@@ -89,7 +89,31 @@ pub(crate) fn eval(node: &Node, facts: &impl Facts) -> Truth {
 fn side<'a>(side: &'a Side, facts: &'a impl Facts) -> Fact<'a> {
     match side {
         Side::Attribute(reference, _) => facts.fact(*reference),
-        Side::Literal(value, _) => Fact::of(value),
+        Side::Literal(value, ..) => Fact::of(value),
+    }
+}
+
+/// Compares, with what was read out of literals ahead of time.
+fn compare_sides(
+    (left, left_fact): (&Side, Fact<'_>),
+    operator: Operator,
+    (right, right_fact): (&Side, Fact<'_>),
+) -> Truth {
+    if let (Operator::Within, Side::Literal(_, _, Ahead::Blocks(blocks))) = (operator, right) {
+        let Fact::Scalar(Scalar::Text(address)) = left_fact else { return Truth::Undecided };
+        // A literal with anything that cannot be read was refused.
+        return within_blocks(address, blocks);
+    }
+    let moment = |side: &Side, other: &Fact<'_>| match (side, other) {
+        (Side::Literal(_, _, Ahead::Moment(at)), Fact::Scalar(Scalar::Time(_))) => {
+            Some(Fact::Scalar(Scalar::Time(*at)))
+        }
+        _ => None,
+    };
+    match (moment(left, &right_fact), moment(right, &left_fact)) {
+        (Some(at), _) => compare(&at, operator, &right_fact),
+        (_, Some(at)) => compare(&left_fact, operator, &at),
+        _ => compare(&left_fact, operator, &right_fact),
     }
 }
 

@@ -13,7 +13,7 @@ use crate::truth::Truth;
 
 /// An IP address or a range of them, read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Block {
+pub(crate) enum Block {
     One(IpAddr),
     Range(IpNet),
 }
@@ -210,6 +210,13 @@ fn like_prefix(piece: &str, text: &str) -> Option<usize> {
         }
     }
     Some(text.len() - left.as_str().len())
+}
+
+/// Whether an address is in any of these.
+pub(super) fn within_blocks(address: &str, blocks: &[Block]) -> Truth {
+    parse_address(address).map_or(Truth::Undecided, |address| {
+        Truth::from(blocks.iter().any(|block| block.holds(address)))
+    })
 }
 
 fn within(left: &Fact<'_>, right: &Fact<'_>) -> Truth {

@@ -13,9 +13,16 @@ use crate::request::Place;
 #[derive(Debug, Default)]
 struct Texts {
     all: String,
-    /// Where each begins; one more for the end of the last.
-    starts: Vec<u32>,
-    numbers: HashTable<u32>,
+    count: u32,
+    places: HashTable<Slot>,
+}
+
+/// Where a text stands.
+#[derive(Clone, Copy, Debug)]
+struct Slot {
+    number: u32,
+    start: u32,
+    end: u32,
 }
 
 /// Segments of a path that are looked up; deeper ones are left to the plain way.
@@ -45,29 +52,27 @@ fn hash(text: &str) -> u64 {
 
 impl Texts {
     fn with_room(texts: usize) -> Self {
-        Self { all: String::new(), starts: vec![0], numbers: HashTable::with_capacity(texts) }
-    }
-
-    fn get(&self, number: u32) -> &str {
-        let (start, end) = (self.starts[number as usize], self.starts[number as usize + 1]);
-        &self.all[start as usize..end as usize]
+        Self { all: String::new(), count: 0, places: HashTable::with_capacity(texts) }
     }
 
     /// Adds a text that is not there yet; its number is the next one.
     fn add(&mut self, text: &str) {
-        let number = self.starts.len() as u32 - 1;
+        let length = |all: &str| u32::try_from(all.len()).expect("limits keep names within 4 GiB");
+        let start = length(&self.all);
         self.all.push_str(text);
-        self.starts.push(u32::try_from(self.all.len()).expect("limits keep names within 4 GiB"));
-        let Self { all, starts, numbers } = self;
-        let of = |number: &u32| {
-            let (start, end) = (starts[*number as usize], starts[*number as usize + 1]);
-            hash(&all[start as usize..end as usize])
-        };
-        numbers.insert_unique(hash(text), number, of);
+        let slot = Slot { number: self.count, start, end: length(&self.all) };
+        self.count += 1;
+        let all = &self.all;
+        let rehash = |slot: &Slot| hash(&all[slot.start as usize..slot.end as usize]);
+        self.places.insert_unique(hash(text), slot, rehash);
     }
 
     fn find(&self, hash: u64, text: &str) -> Option<u32> {
-        self.numbers.find(hash, |number| self.get(*number) == text).copied()
+        let same = |slot: &Slot| {
+            (slot.end - slot.start) as usize == text.len()
+                && &self.all[slot.start as usize..slot.end as usize] == text
+        };
+        self.places.find(hash, same).map(|slot| slot.number)
     }
 }
 

@@ -145,14 +145,13 @@ impl<S: Sink> Walk<'_, S> {
     /// Whether a statement of `effect` in play counts; looks from the target upward.
     fn meets(&mut self, effect: Effect, whom: Whom<'_>) -> bool {
         let places = &self.scene.index.places;
-        let naming = places.naming(effect, self.scene.query.action);
+        let Some(naming) = places.naming(effect, self.scene.query.action) else { return false };
         let mut met = false;
         let mut seal = None;
         for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
-            places.each_sought(places.attached_at(scope), whom, |entry| {
-                if naming.has(entry.policy) {
-                    met |= self.meets_entry(effect, entry, (scope, anchor), seal);
-                }
+            let wanted = |policy| naming.has(policy);
+            places.each_wanted(places.attached_at(scope), whom, wanted, |entry| {
+                met |= self.meets_entry(effect, entry, (scope, anchor), seal);
                 met && !S::THOROUGH
             });
             if met && !S::THOROUGH {

@@ -141,6 +141,8 @@ pub(crate) struct Places {
     everywhere: Vec<Entry>,
     /// For each action, which policies allow it, a bit each; then which deny it.
     rows: [Vec<u64>; 2],
+    /// The actions that any policy allows; then denies.
+    named: [ActionSet; 2],
     row: usize,
 }
 
@@ -204,6 +206,11 @@ impl Places {
             }
             rows
         };
+        let any = |of: fn(&Policy) -> &ActionSet| {
+            let mut named = ActionSet::with_capacity(actions);
+            estate.policies.iter().for_each(|policy| named.union_with(of(policy)));
+            named
+        };
         Self {
             codes,
             nodes,
@@ -211,14 +218,16 @@ impl Places {
             ceilings: ceilings.into_iter().map(|(_, entry)| entry).collect(),
             everywhere,
             rows: [turn(|policy| &policy.allowed_actions), turn(|policy| &policy.denied_actions)],
+            named: [any(|policy| &policy.allowed_actions), any(|policy| &policy.denied_actions)],
             row,
         }
     }
 
-    /// Which policies have a statement of this effect that names the action.
-    pub(crate) fn naming(&self, effect: Effect, action: ActionId) -> Naming<'_> {
+    /// Which policies have a statement of this effect that names the action; `None` for no policy.
+    pub(crate) fn naming(&self, effect: Effect, action: ActionId) -> Option<Naming<'_>> {
         let start = action.index() * self.row;
-        Naming(&self.rows[effect as usize][start..start + self.row])
+        let naming = Naming(&self.rows[effect as usize][start..start + self.row]);
+        self.named[effect as usize].contains(action.index()).then_some(naming)
     }
 
     /// The scope, then each scope above it, with its depth and whether it is sealed.
@@ -255,13 +264,24 @@ impl Places {
         &'p self,
         list: &'p [Entry],
         whom: Whom<'_>,
+        each: impl FnMut(&'p Entry) -> bool,
+    ) {
+        self.each_wanted(list, whom, |_| true, each);
+    }
+
+    /// The same for entries of which `wanted` says so, which is asked first.
+    pub(crate) fn each_wanted<'p>(
+        &'p self,
+        list: &'p [Entry],
+        whom: Whom<'_>,
+        wanted: impl Fn(PolicyId) -> bool,
         mut each: impl FnMut(&'p Entry) -> bool,
     ) {
         let subjects = whom.0.subjects.len() + whom.1.map_or(0, |more| more.subjects.len());
         // Few entries are looked through, many are looked up, subject by subject.
         if list.len() <= 32 + subjects * 8 {
             for entry in list {
-                if whom.has(entry.code) && each(entry) {
+                if wanted(entry.policy) && whom.has(entry.code) && each(entry) {
                     return;
                 }
             }
@@ -271,7 +291,7 @@ impl Places {
             let code = self.codes.of(subject);
             let first = list.partition_point(|entry| entry.code < code);
             for entry in list[first..].iter().take_while(|entry| entry.code == code) {
-                if each(entry) {
+                if wanted(entry.policy) && each(entry) {
                     return;
                 }
             }

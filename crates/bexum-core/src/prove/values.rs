@@ -156,7 +156,7 @@ impl Unknowns {
             other => Operand::Known(other.into_iter().collect()),
         };
         match side {
-            Side::Literal(value, _) => known(Some(value.clone())),
+            Side::Literal(value, ..) => known(Some(value.clone())),
             Side::Attribute(reference, _) => match self.unknown(scene, *reference) {
                 Some(place) => Operand::Unknown(place),
                 None => known(scene.fact(*reference).to_value()),
@@ -429,7 +429,7 @@ pub(super) fn moments_of(scene: &Scene<'_>, when: &Condition, found: &mut Vec<Ti
             Node::Compare(left, _, right) if is_time(left) || is_time(right) => {
                 for side in [left, right] {
                     match side {
-                        Side::Literal(value, _) => times_in(&Fact::of(value), found),
+                        Side::Literal(value, ..) => times_in(&Fact::of(value), found),
                         Side::Attribute(Reference::Time, _) => {}
                         Side::Attribute(reference, _) => times_in(&scene.fact(*reference), found),
                     }

@@ -40,7 +40,8 @@ pub(super) fn run(at: Option<&Path>, replay: &Replay) -> anyhow::Result<Exit> {
     let index = Index::new(&loaded.estate);
     let input = open(replay.file.as_deref())?;
     let progress = progress();
-    let threads = std::thread::available_parallelism().map_or(1, |n| n.get().min(MOST_THREADS));
+    let cores = || std::thread::available_parallelism().map_or(1, |n| n.get().min(MOST_THREADS));
+    let threads = replay.threads.map_or_else(cores, usize::from);
     let mut tally = Tally::default();
     std::thread::scope(|scope| -> anyhow::Result<()> {
         // Batches go round the workers in turn and their answers are fetched in the same turn, so

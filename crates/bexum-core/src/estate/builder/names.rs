@@ -1,5 +1,7 @@
 //! Spaces of names: who is declared, under which id, and what was probably meant.
 
+use std::cmp::Ordering;
+
 use rustc_hash::FxHashMap;
 
 use crate::declaration::Named;
@@ -44,7 +46,7 @@ impl<'d> Names<'d> {
         let key = |i: &usize| things[*i].name.value.as_str();
         if what == "scope" {
             // By segments, so that a scope stands right before all below it.
-            order.sort_by(|a, b| key(a).split('/').cmp(key(b).split('/')));
+            order.sort_by(|a, b| by_segments(key(a), key(b)));
         } else {
             order.sort_by(|a, b| key(a).cmp(key(b)));
         }
@@ -110,6 +112,18 @@ impl<'d> Names<'d> {
     }
 }
 
+/// The order of paths segment by segment: a slash comes before every other letter.
+fn by_segments(a: &str, b: &str) -> Ordering {
+    let (a, b) = (a.as_bytes(), b.as_bytes());
+    let mut alike = 0;
+    while a.len() >= alike + 8 && b.len() >= alike + 8 && a[alike..alike + 8] == b[alike..alike + 8]
+    {
+        alike += 8;
+    }
+    let rank = |letter: &u8| if *letter == b'/' { 0 } else { u16::from(*letter) + 1 };
+    a[alike..].iter().map(rank).cmp(b[alike..].iter().map(rank))
+}
+
 fn check_letters(what: &'static str, name: &Written<String>, faults: &mut Vec<Diagnostic>) {
     let (grammar, article) = match what {
         "kind" => (Grammar::Word, "a kind"),
@@ -126,6 +140,20 @@ fn check_letters(what: &'static str, name: &Written<String>, faults: &mut Vec<Di
         if !grammar.accepts(part) {
             let fault = Fault::BadName { name: part.to_owned(), what: article, grammar };
             faults.push(Diagnostic::new(fault, name.origin));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::by_segments;
+
+    proptest::proptest! {
+        #[test]
+        fn paths_are_in_the_order_of_their_segments(a in "[a/.~é-]{0,20}", b in "[a/.~é-]{0,20}") {
+            proptest::prop_assert_eq!(by_segments(&a, &b), a.split('/').cmp(b.split('/')));
+            let (a, b) = (format!("veyra/survey{a}"), format!("veyra/survey{b}"));
+            proptest::prop_assert_eq!(by_segments(&a, &b), a.split('/').cmp(b.split('/')));
         }
     }
 }
