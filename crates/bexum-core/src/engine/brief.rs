@@ -63,8 +63,9 @@ impl Index<'_> {
         query.who = directory.principal(brief.who)?;
         query.action = estate.catalogue.find_action(brief.does)?;
         query.target.path = brief.on;
-        query.target.place = directory.place(estate, brief.on, &mut query.target.segments)?;
-        let applicable = estate.catalogue.applicable(query.target.class(estate));
+        let (place, class) = directory.place(brief.on, &mut query.target.segments)?;
+        query.target.place = place;
+        let applicable = estate.catalogue.applicable(class);
         if !applicable.contains(query.action.index()) {
             return None;
         }

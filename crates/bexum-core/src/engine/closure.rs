@@ -29,6 +29,8 @@ pub struct Closure<'e> {
     pub takeable: Vec<RoleId>,
     /// While all of the above stays as it is.
     pub steady: Window,
+    /// Whether it is a user that is not enabled.
+    pub is_disabled: bool,
     pub(crate) sought: Sought,
 }
 
@@ -120,6 +122,7 @@ impl<'e> Closure<'e> {
             group_names: groups.iter().map(|id| &*estate.group(*id).identity.name).collect(),
             role_names: role_names(index, &roles),
             sought: Sought::new(index.places.codes, subjects),
+            is_disabled: matches!(principal, Principal::User(id) if !estate.user(id).enabled),
             groups,
             roles,
             takeable,

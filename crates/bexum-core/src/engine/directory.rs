@@ -3,24 +3,24 @@
 
 use hashbrown::HashTable;
 
+use crate::catalogue::TargetClass;
 use crate::estate::Estate;
 use crate::id::ScopeId;
 use crate::limits::PATH_BYTES;
 use crate::principal::Principal;
 use crate::request::Place;
 
-/// Texts by number.
-#[derive(Debug, Default)]
-struct Texts {
+/// Texts, and what each stands for.
+#[derive(Debug)]
+struct Texts<T> {
     all: String,
-    count: u32,
-    places: HashTable<Slot>,
+    slots: HashTable<Slot<T>>,
 }
 
-/// Where a text stands.
+/// Where a text stands, and what it stands for: all that a lookup needs in one place.
 #[derive(Clone, Copy, Debug)]
-struct Slot {
-    number: u32,
+struct Slot<T> {
+    meaning: T,
     start: u32,
     end: u32,
 }
@@ -50,40 +50,45 @@ fn hash(text: &str) -> u64 {
     text.as_bytes().split(|b| *b == b'/').fold(0, mix)
 }
 
-impl Texts {
+impl<T: Copy> Texts<T> {
     fn with_room(texts: usize) -> Self {
-        Self { all: String::new(), count: 0, places: HashTable::with_capacity(texts) }
+        Self { all: String::new(), slots: HashTable::with_capacity(texts) }
     }
 
-    /// Adds a text that is not there yet; its number is the next one.
-    fn add(&mut self, text: &str) {
+    /// Adds a text that is not there yet.
+    fn add(&mut self, text: &str, meaning: T) {
         let length = |all: &str| u32::try_from(all.len()).expect("limits keep names within 4 GiB");
         let start = length(&self.all);
         self.all.push_str(text);
-        let slot = Slot { number: self.count, start, end: length(&self.all) };
-        self.count += 1;
+        let slot = Slot { meaning, start, end: length(&self.all) };
         let all = &self.all;
-        let rehash = |slot: &Slot| hash(&all[slot.start as usize..slot.end as usize]);
-        self.places.insert_unique(hash(text), slot, rehash);
+        let rehash = |slot: &Slot<T>| hash(&all[slot.start as usize..slot.end as usize]);
+        self.slots.insert_unique(hash(text), slot, rehash);
     }
 
-    fn find(&self, hash: u64, text: &str) -> Option<u32> {
-        let same = |slot: &Slot| {
+    fn find(&self, hash: u64, text: &str) -> Option<T> {
+        let same = |slot: &Slot<T>| {
             (slot.end - slot.start) as usize == text.len()
                 && &self.all[slot.start as usize..slot.end as usize] == text
         };
-        self.places.find(hash, same).map(|slot| slot.number)
+        self.slots.find(hash, same).map(|slot| slot.meaning)
     }
+}
+
+/// What a path is, if it is all of a target's path or its beginning.
+#[derive(Clone, Copy, Debug)]
+enum Known {
+    /// A scope, what the catalogue sees in it, and whether items may lie below it.
+    Scope(ScopeId, TargetClass, bool),
+    Identity(Principal, ScopeId),
 }
 
 /// The names of one estate.
 #[derive(Debug)]
 pub(crate) struct Directory {
-    names: Texts,
-    principals: Vec<Principal>,
-    /// Scopes by id, then identities.
-    paths: Texts,
-    identities: Vec<(Principal, ScopeId)>,
+    names: Texts<Principal>,
+    /// Scopes and identities.
+    paths: Texts<Known>,
 }
 
 /// Letters that no path of a request may have, or that need a closer look.
@@ -105,41 +110,34 @@ const SUSPECT: [bool; 256] = {
 
 impl Directory {
     pub(crate) fn new(estate: &Estate) -> Self {
-        let principals: Vec<Principal> = estate.principals().collect();
-        let mut names = Texts::with_room(principals.len());
-        for who in &principals {
-            names.add(&estate.principal_id(*who));
+        let mut names = Texts::with_room(estate.users.len() + estate.scopes.len());
+        for who in estate.principals() {
+            names.add(&estate.principal_id(who), who);
         }
-        let mut at_home: Vec<(&str, Principal)> =
-            estate.identities_at.iter().map(|(path, who)| (&**path, *who)).collect();
-        at_home.sort_unstable();
-        let mut paths = Texts::with_room(estate.scopes.len() + at_home.len());
-        for (_, scope) in estate.scopes.iter() {
-            paths.add(&scope.path);
+        let mut paths = Texts::with_room(estate.scopes.len() + estate.identities_at.len());
+        for (id, scope) in estate.scopes.iter() {
+            paths.add(&scope.path, Known::Scope(id, scope.class(), scope.holds_items()));
         }
-        let mut identities = Vec::with_capacity(at_home.len());
-        for (path, who) in at_home {
-            if let Some(home) = estate.identity(who).and_then(|identity| identity.home) {
-                paths.add(path);
-                identities.push((who, home));
+        for (path, who) in &estate.identities_at {
+            if let Some(home) = estate.identity(*who).and_then(|identity| identity.home) {
+                paths.add(path, Known::Identity(*who, home));
             }
         }
-        Self { names, principals, paths, identities }
+        Self { names, paths }
     }
 
     /// The principal of a name like `user:ines`.
     pub(crate) fn principal(&self, name: &str) -> Option<Principal> {
-        let number = self.names.find(hash(name), name)?;
-        Some(self.principals[number as usize])
+        self.names.find(hash(name), name)
     }
 
-    /// What a path leads to, and its segments; `None` where that takes a closer look.
+    /// What a path leads to and what the catalogue sees in it, and its segments; `None` where that
+    /// takes a closer look.
     pub(crate) fn place<'a>(
         &self,
-        estate: &Estate,
         path: &'a str,
         segments: &mut Vec<&'a str>,
-    ) -> Option<Place> {
+    ) -> Option<(Place, TargetClass)> {
         segments.clear();
         if path.len() > PATH_BYTES {
             return None;
@@ -165,18 +163,22 @@ impl Directory {
             return None;
         }
         for (hash, end) in heads[..segments.len()].iter().rev() {
-            let Some(number) = self.paths.find(*hash, &path[..*end]) else { continue };
+            let Some(known) = self.paths.find(*hash, &path[..*end]) else { continue };
             let whole = *end == path.len();
-            return match (number as usize).checked_sub(estate.scopes.len()) {
-                None if whole => Some(Place::Scope(ScopeId(number))),
-                None => {
-                    let scope = ScopeId(number);
-                    estate.scope(scope).holds_items().then_some(Place::Item(scope))
+            return match known {
+                Known::Scope(id, class, _) if whole => Some((Place::Scope(id), class)),
+                Known::Scope(id, TargetClass::Declared(kind), true) => {
+                    Some((Place::Item(id), TargetClass::Item(kind)))
                 }
-                Some(identity) => {
-                    let (who, home) = self.identities[identity];
-                    whole.then_some(Place::Identity(who, home))
+                Known::Identity(who, home) if whole => {
+                    let class = match who {
+                        Principal::User(_) => TargetClass::User,
+                        Principal::Group(_) => TargetClass::Group,
+                        _ => TargetClass::Role,
+                    };
+                    Some((Place::Identity(who, home), class))
                 }
+                Known::Scope(..) | Known::Identity(..) => None,
             };
         }
         None

@@ -45,9 +45,7 @@ impl<'e> Decider<'e> {
         sink: &mut S,
     ) -> Reason {
         let closure = self.closure_of(query);
-        if let Principal::User(user) = query.who
-            && !self.index.estate.user(user).enabled
-        {
+        if closure.is_disabled {
             return Reason::Disabled;
         }
         let taken = match query.take_up {

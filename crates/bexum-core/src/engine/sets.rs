@@ -94,13 +94,9 @@ impl<'e> Decider<'e> {
     pub fn reach(&mut self, query: &Query<'_>, mask: &ActionSet) -> Cells {
         let all = self.index.estate.catalogue.actions.len();
         let closure = self.closure_of(query);
-        let disabled = match query.who {
-            Principal::User(id) => !self.index.estate.user(id).enabled,
-            _ => false,
-        };
         let refused = query.take_up.is_some_and(|role| !closure.can_take_up(role));
         let mut cells = Cells::nothing(all);
-        if disabled || refused {
+        if closure.is_disabled || refused {
             return cells;
         }
         let taken = query.take_up.map(|role| self.role_closure(role, query.time));

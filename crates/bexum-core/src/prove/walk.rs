@@ -137,12 +137,9 @@ struct Play {
 
 impl<'e> Walk<'_, 'e> {
     fn all(&mut self, decider: &mut Decider<'e>, grants: &Grants<'e>) {
-        let estate = self.laws.index.estate;
         for (taken, granted) in &grants.of {
-            let disabled =
-                matches!(self.closure.principal, Principal::User(id) if !estate.user(id).enabled);
             let ranges = match self.plan.law.claim {
-                Claim::Never if disabled => Vec::new(),
+                Claim::Never if self.closure.is_disabled => Vec::new(),
                 Claim::Never => self.granted_ranges(granted),
                 Claim::Always => self.plan.ranges.clone(),
             };
