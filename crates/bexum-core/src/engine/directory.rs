@@ -26,22 +26,27 @@ struct Slot<T> {
 }
 
 /// Segments of a path that are looked up; deeper ones are left to the plain way.
-const MOST_SEGMENTS: usize = 24;
+const MOST_SEGMENTS: usize = 12;
 
-/// Goes on with a hash over one more segment.
+/// Goes on with a hash over one more segment, eight letters at a time; the last eight may overlap
+/// those before.
 fn mix(hash: u64, segment: &[u8]) -> u64 {
     const K: u64 = 0xf135_7aea_2e62_a9c5;
     let mut hash = (hash ^ segment.len() as u64).wrapping_mul(K);
-    let mut words = segment.chunks_exact(8);
-    for word in &mut words {
-        let word = u64::from_le_bytes(word.try_into().expect("eight bytes"));
-        hash = (hash.rotate_left(23) ^ word).wrapping_mul(K);
-    }
-    let rest = words.remainder();
-    if !rest.is_empty() {
-        let mut word = [0; 8];
-        word[..rest.len()].copy_from_slice(rest);
-        hash = (hash.rotate_left(23) ^ u64::from_le_bytes(word)).wrapping_mul(K);
+    let mut add = |word: u64| hash = (hash.rotate_left(23) ^ word).wrapping_mul(K);
+    if let Some(last) = segment.last_chunk::<8>() {
+        let whole = (segment.len() - 1) / 8 * 8;
+        for word in segment[..whole].chunks_exact(8) {
+            add(u64::from_le_bytes(word.try_into().expect("eight bytes")));
+        }
+        add(u64::from_le_bytes(*last));
+    } else if let (Some(first), Some(last)) =
+        (segment.first_chunk::<4>(), segment.last_chunk::<4>())
+    {
+        let (first, last) = (u32::from_le_bytes(*first), u32::from_le_bytes(*last));
+        add(u64::from(first) | u64::from(last) << 32);
+    } else {
+        add(segment.iter().fold(0, |word, letter| word << 8 | u64::from(*letter)));
     }
     hash ^ (hash >> 32)
 }
@@ -91,22 +96,22 @@ pub(crate) struct Directory {
     paths: Texts<Known>,
 }
 
-/// Letters that no path of a request may have, or that need a closer look.
-const SUSPECT: [bool; 256] = {
-    let mut suspect = [false; 256];
-    let mut i = 0;
-    while i < 32 {
-        suspect[i] = true;
-        i += 1;
-    }
-    suspect[0x7f] = true;
-    suspect[b'*' as usize] = true;
-    suspect[b'{' as usize] = true;
-    suspect[b'}' as usize] = true;
-    // The first byte of the control characters beyond ASCII, and of some others.
-    suspect[0xc2] = true;
-    suspect
-};
+/// The high bit of every byte that is `letter`; a byte right above one that is may be marked too.
+fn marks(word: u64, letter: u8) -> u64 {
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    const HIGH: u64 = 0x8080_8080_8080_8080;
+    let word = word ^ (ONES * u64::from(letter));
+    word.wrapping_sub(ONES) & !word & HIGH
+}
+
+/// Whether eight letters are plain: ASCII, and none that stands in no path of a request.
+fn are_plain(word: u64) -> bool {
+    const SPACES: u64 = 0x2020_2020_2020_2020;
+    const HIGH: u64 = 0x8080_8080_8080_8080;
+    let control = word.wrapping_sub(SPACES) & !word & HIGH;
+    let odd = marks(word, b'*') | marks(word, b'{') | marks(word, b'}') | marks(word, 0x7f);
+    (odd | control | word & HIGH) == 0
+}
 
 impl Directory {
     pub(crate) fn new(estate: &Estate) -> Self {
@@ -139,29 +144,47 @@ impl Directory {
         segments: &mut Vec<&'a str>,
     ) -> Option<(Place, TargetClass)> {
         segments.clear();
-        if path.len() > PATH_BYTES {
+        if path.len() > PATH_BYTES || path.is_empty() {
             return None;
         }
         let bytes = path.as_bytes();
         let mut heads = [(0_u64, 0_usize); MOST_SEGMENTS];
         let (mut hash, mut start) = (0, 0);
-        let mut sound = true;
-        for i in 0..=bytes.len() {
-            if i < bytes.len() && bytes[i] != b'/' {
-                sound &= !SUSPECT[usize::from(bytes[i])];
-                continue;
+        let mut close = |end: usize, segments: &mut Vec<&'a str>| -> Option<()> {
+            let segment = &bytes[start..end];
+            if matches!(segment, b"" | b"." | b"..") {
+                return None;
             }
-            let segment = &bytes[start..i];
-            sound &= !matches!(segment, b"" | b"." | b"..");
             hash = mix(hash, segment);
-            *heads.get_mut(segments.len())? = (hash, i);
+            *heads.get_mut(segments.len())? = (hash, end);
             // A slash is a whole character, so both ends are at one's border.
-            segments.push(&path[start..i]);
-            start = i + 1;
+            segments.push(&path[start..end]);
+            start = end + 1;
+            Some(())
+        };
+        for (i, word) in bytes.chunks(8).enumerate() {
+            let word = match <[u8; 8]>::try_from(word) {
+                Ok(eight) => u64::from_le_bytes(eight),
+                Err(_) => {
+                    let mut eight = [b' '; 8];
+                    eight[..word.len()].copy_from_slice(word);
+                    u64::from_le_bytes(eight)
+                }
+            };
+            if !are_plain(word) {
+                return None;
+            }
+            let mut slashes = marks(word, b'/');
+            while slashes != 0 {
+                let at = i * 8 + slashes.trailing_zeros() as usize / 8;
+                // What is marked wrongly comes after a slash: it is a `.`.
+                if bytes[at] == b'/' {
+                    close(at, segments)?;
+                }
+                slashes &= slashes - 1;
+            }
         }
-        if !sound {
-            return None;
-        }
+        close(bytes.len(), segments)?;
         for (hash, end) in heads[..segments.len()].iter().rev() {
             let Some(known) = self.paths.find(*hash, &path[..*end]) else { continue };
             let whole = *end == path.len();
@@ -182,5 +205,77 @@ impl Directory {
             };
         }
         None
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Directory, are_plain, hash};
+    use crate::declaration::{Declarations, Named, Scope};
+    use crate::estate::Estate;
+    use crate::origin::{Origin, Written};
+    use crate::request::resolve_target;
+    use crate::scope::ScopeType;
+
+    fn estate() -> Estate {
+        let scope = |path: &str, scope_type, kind: Option<&str>| Named {
+            name: Written::new(path.to_owned(), Origin::default()),
+            about: None,
+            body: Scope {
+                scope_type,
+                kind: kind.map(|kind| Written::new(kind.to_owned(), Origin::default())),
+                sealed: false,
+                attributes: Vec::new(),
+            },
+        };
+        let declared = Declarations {
+            scopes: vec![
+                scope("v", ScopeType::Account, None),
+                scope("v/s.t", ScopeType::Subscription, None),
+                scope("v/s.t/night", ScopeType::Namespace, None),
+            ],
+            ..Declarations::default()
+        };
+        Estate::build(&declared).expect("it builds")
+    }
+
+    #[test]
+    fn plain_letters() {
+        assert!(are_plain(u64::from_le_bytes(*b"a/b.c-_@")));
+        for odd in [
+            b"a\x1fbcdefg",
+            b"abcdefg*",
+            b"{bcdefgh",
+            b"abc}efgh",
+            b"\x7fbcdefgh",
+            b"abc\xc3\xa9fgh",
+        ] {
+            assert!(!are_plain(u64::from_le_bytes(*odd)), "{odd:?}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn a_path_leads_where_it_leads_with_care(
+            head in "(v|v/s\\.t|v/s\\.t/night|w)",
+            rest in "[a/.*é{~\u{1}-]{0,12}",
+        ) {
+            let estate = estate();
+            let directory = Directory::new(&estate);
+            for path in [head.clone(), rest.clone(), format!("{head}/{rest}"), format!("{head}/night/{rest}")] {
+                let mut segments = Vec::new();
+                let known = directory.place(&path, &mut segments);
+                let careful = resolve_target(&estate, &path);
+                if let Some((place, class)) = known {
+                    let target = careful.expect("it leads somewhere");
+                    proptest::prop_assert_eq!(place, target.place);
+                    proptest::prop_assert_eq!(class, target.class(&estate));
+                    proptest::prop_assert_eq!(segments, target.segments);
+                } else if path.bytes().all(|b| b.is_ascii_lowercase() || b == b'/') {
+                    proptest::prop_assert!(careful.is_err(), "{path}");
+                }
+            }
+            proptest::prop_assert_eq!(hash(&rest) == hash(&head), rest == head);
+        }
     }
 }

@@ -35,26 +35,26 @@ pub(crate) fn scan<'a>(line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>
     };
     scanner.expect(b'{')?;
     loop {
-        let key = scanner.text()?;
-        scanner.expect(b':')?;
+        scanner.space();
+        let key = scanner.field()?;
         match key {
-            "who" => {
+            Field::Who => {
                 see(1)?;
                 brief.who = scanner.text()?;
             }
-            "does" => {
+            Field::Does => {
                 see(2)?;
                 brief.does = scanner.text()?;
             }
-            "on" => {
+            Field::On => {
                 see(4)?;
                 brief.on = scanner.text()?;
             }
-            "as" => {
+            Field::As => {
                 see(8)?;
                 brief.take_up = Some(scanner.text()?);
             }
-            "id" => {
+            Field::Id => {
                 see(16)?;
                 scanner.space();
                 id = match scanner.peek()? {
@@ -62,11 +62,10 @@ pub(crate) fn scan<'a>(line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>
                     _ => RawId::Number(scanner.integer()?),
                 };
             }
-            "context" => {
+            Field::Context => {
                 see(32)?;
                 scanner.context(brief)?;
             }
-            _ => return None,
         }
         scanner.space();
         match scanner.next()? {
@@ -77,6 +76,17 @@ pub(crate) fn scan<'a>(line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>
     }
     scanner.space();
     (scanner.at == scanner.bytes.len() && seen & 7 == 7).then_some(id)
+}
+
+/// A field that a common line may have.
+#[derive(Clone, Copy)]
+enum Field {
+    Who,
+    Does,
+    On,
+    As,
+    Id,
+    Context,
 }
 
 struct Scanner<'a> {
@@ -105,6 +115,23 @@ impl<'a> Scanner<'a> {
     fn expect(&mut self, wanted: u8) -> Option<()> {
         self.space();
         (self.next()? == wanted).then_some(())
+    }
+
+    /// A field's name, and the colon after it.
+    fn field(&mut self) -> Option<Field> {
+        const FIELDS: [(&[u8], Field); 6] = [
+            (b"\"id\"", Field::Id),
+            (b"\"who\"", Field::Who),
+            (b"\"does\"", Field::Does),
+            (b"\"on\"", Field::On),
+            (b"\"as\"", Field::As),
+            (b"\"context\"", Field::Context),
+        ];
+        let rest = &self.bytes[self.at..];
+        let (name, field) = FIELDS.iter().find(|(name, _)| rest.starts_with(name))?;
+        self.at += name.len();
+        self.expect(b':')?;
+        Some(*field)
     }
 
     /// A string in which nothing is escaped.
