@@ -101,6 +101,14 @@ pub struct Cover {
     pub conditions: usize,
 }
 
+impl Cover {
+    /// Whether the law is about nothing at all.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.principals == 0 || self.actions == 0
+    }
+}
+
 /// What came of a law.
 #[derive(Clone, Debug)]
 pub enum Outcome {

@@ -510,3 +510,24 @@ on = "/v/**"
         run.err
     );
 }
+
+#[test]
+fn a_law_about_nothing_says_so() {
+    let law = |who: &str, does: &str, on: &str| {
+        let law = format!(
+            "[group.nobody]\n[[never]]\nwho = \"{who}\"\ndoes = \"{does}\"\non = \"{on}\"\n"
+        );
+        let folder = Folder::estate().and(&law);
+        let run = folder.run(&["prove"]);
+        assert_eq!(run.code, Some(0));
+        assert_eq!(
+            json(&folder, &[])["expectations"][0]["of-nothing"],
+            run.out.contains("held, of nothing")
+        );
+        run.out.contains("held, of nothing")
+    };
+    assert!(law("everyone", "*", "/v/nowhere/**"));
+    assert!(law("group:nobody", "*", "/v/**"));
+    assert!(law("everyone", "file.*", "/v/s"));
+    assert!(!law("user:tomas", "file.*", "/v/s/**"));
+}

@@ -50,7 +50,7 @@ pub fn overlaps(
     who: Principal,
     now: Time,
 ) -> Option<Overlap> {
-    for closure in timeline(index, who) {
+    for closure in timeline(index, who, now) {
         let looks_at_policies =
             separation.any_two_of.iter().any(|duty| matches!(duty, Duty::Policy(_)));
         let taken: Vec<(RoleId, Vec<RoleClosure<'_>>)> = if looks_at_policies {

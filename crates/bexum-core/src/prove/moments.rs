@@ -9,9 +9,9 @@ pub(super) const EARLIEST: Time = Time(-62_135_596_800_000_000);
 /// 9999-12-31T23:59:59.999999Z, the last one.
 pub(super) const LATEST: Time = Time(253_402_300_799_999_999);
 
-/// All that somebody is in, from the beginning of time to its end.
-pub(super) fn timeline<'e>(index: &Index<'e>, who: Principal) -> Vec<Closure<'e>> {
-    let mut found = Vec::new();
+/// All that somebody is in, from the beginning of time to its end; the present comes first.
+pub(super) fn timeline<'e>(index: &Index<'e>, who: Principal, now: Time) -> Vec<Closure<'e>> {
+    let mut found: Vec<Closure<'e>> = Vec::new();
     let mut at = EARLIEST;
     loop {
         let closure = Closure::new(index, who, &[], at);
@@ -19,9 +19,11 @@ pub(super) fn timeline<'e>(index: &Index<'e>, who: Principal) -> Vec<Closure<'e>
         found.push(closure);
         match until {
             Some(next) if next > at && next <= LATEST => at = next,
-            _ => return found,
+            _ => break,
         }
     }
+    found.sort_by_key(|closure| !closure.steady.holds(now));
+    found
 }
 
 /// One moment of every stretch of `within` between these bounds, `now` before all others if it

@@ -24,7 +24,7 @@ pub(super) fn judge<'e>(
     known: &[Part],
 ) -> Vec<(usize, Part)> {
     let mut found: Vec<(usize, Part)> = Vec::new();
-    for closure in timeline(laws.index, who) {
+    for closure in timeline(laws.index, who, laws.now) {
         let mut grants = None;
         for (i, plan) in laws.plans.iter().enumerate() {
             if known[i].breach.is_some() || !plan.concerns(&closure) {

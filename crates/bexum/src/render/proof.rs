@@ -273,11 +273,13 @@ fn laws(out: &mut String, proof: &Proof<'_>, width: usize) {
         .iter()
         .filter_map(|tried| match tried {
             Tried::Law { law, outcome, cover } => {
-                let mut row = vec![
-                    Cell::text(law.claim.word()),
-                    Cell::text(&*law.name),
-                    Cell::text(tried.status()),
-                ];
+                // One that is about nothing is mostly a slip of the pen.
+                let result = match cover.is_empty() && tried.holds() {
+                    true => "held, of nothing",
+                    false => tried.status(),
+                };
+                let mut row =
+                    vec![Cell::text(law.claim.word()), Cell::text(&*law.name), Cell::text(result)];
                 let covered = [cover.principals, cover.targets, cover.actions, cover.conditions];
                 // A law found broken is tried no further.
                 let broken = matches!(outcome, Outcome::Broken(_));

@@ -48,6 +48,7 @@ fn one(proof: &Proof<'_>, decider: &mut Decider<'_>, tried: &Tried<'_>) -> Json 
                     "actions": cover.actions,
                     "conditions": cover.conditions,
                 });
+                shape["of-nothing"] = json!(cover.is_empty());
             }
             Outcome::Broken(breach) => {
                 let time = Some(breach.request.time);
