@@ -13,7 +13,7 @@ use crate::decision::{Reading, Reason};
 use crate::engine::{Closure, Decider, Nothing, Scene};
 use crate::estate::Estate;
 use crate::expectation::{Claim, Law};
-use crate::id::StatementId;
+use crate::id::{AttributeId, StatementId};
 use crate::request::{Given, Query, Request};
 use crate::truth::Truth;
 
@@ -168,8 +168,10 @@ impl<'e> Search<'_, 'e> {
             }
             gift[place] = None;
         }
-        // What is allowed in doubt stays so when more is known; what is refused may not.
-        if self.law.claim == Claim::Always {
+        // What is allowed in doubt stays so when more is known; what is refused may not. And what
+        // stands above an attribute, or below it, may be given only where it is not.
+        let estate = self.decider.index.estate;
+        if self.law.claim == Claim::Always || has_relatives(estate, tree.unknowns, place) {
             tree.withheld[place] = true;
             if self.descend(tree, gift) {
                 return true;
@@ -314,6 +316,13 @@ impl<'e> Search<'_, 'e> {
         let mut item = Vec::new();
         for (list, is_item) in [(&self.query.context, false), (&self.query.item, true)] {
             for (id, given) in list {
+                // `null` says the same of all that lies below.
+                let above = |(other, given): &(AttributeId, Given)| {
+                    *given == Given::Absent && lies_below(estate, *id, *other)
+                };
+                if list.iter().any(above) {
+                    continue;
+                }
                 let name = names.name(*id).to_owned();
                 let (name, value) = match given {
                     Given::Value(value) => (name, Some(value.clone())),
@@ -349,26 +358,44 @@ fn unused(estate: &Estate, name: &str) -> String {
     free.next().unwrap_or_default()
 }
 
-/// Whether an attribute can be given this beside what is given: only the head of a table has
-/// something below it.
-fn fits(estate: &Estate, unknowns: &Unknowns, gift: &Gift, place: usize, value: &Given) -> bool {
-    let names = &estate.attribute_names;
-    let parts = |reference: Reference| match reference {
+/// Whose attribute it is (the item's, or the circumstances') and which, of what can be given.
+fn parts(reference: Reference) -> Option<(bool, AttributeId)> {
+    match reference {
         Reference::Context(id) => Some((false, id)),
         Reference::Resource(ResourceAttribute::Own(id)) => Some((true, id)),
         _ => None,
-    };
+    }
+}
+
+fn lies_below(estate: &Estate, id: AttributeId, above: AttributeId) -> bool {
+    let names = &estate.attribute_names;
+    std::iter::successors(names.parent(id), |head| names.parent(*head)).any(|h| h == above)
+}
+
+/// Whether another attribute that is not known lies above this one, or below it.
+fn has_relatives(estate: &Estate, unknowns: &Unknowns, place: usize) -> bool {
     let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
-    let lies_below = |id, above| {
-        std::iter::successors(names.parent(id), |head| names.parent(*head)).any(|h| h == above)
+    unknowns.references.iter().filter_map(|reference| parts(*reference)).any(|(item, other)| {
+        item == is_item && (lies_below(estate, id, other) || lies_below(estate, other, id))
+    })
+}
+
+/// Whether an attribute can be given this beside what is given: only the head of a table has
+/// something below it, save that below what is absent all is absent.
+fn fits(estate: &Estate, unknowns: &Unknowns, gift: &Gift, place: usize, value: &Given) -> bool {
+    let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
+    let agree = |above: &Given, below: &Given| match above {
+        Given::Head => true,
+        Given::Absent => *below == Given::Absent,
+        Given::Value(_) => false,
     };
     unknowns.references.iter().zip(gift).all(|(reference, given)| {
         let (Some(given), Some((other_is_item, other))) = (given, parts(*reference)) else {
             return true;
         };
         other_is_item != is_item
-            || (!lies_below(id, other) || *given == Given::Head)
-                && (!lies_below(other, id) || *value == Given::Head)
+            || (!lies_below(estate, id, other) || agree(given, value))
+                && (!lies_below(estate, other, id) || agree(value, given))
     })
 }
 
