@@ -531,3 +531,29 @@ fn a_law_about_nothing_says_so() {
     assert!(law("everyone", "file.*", "/v/s"));
     assert!(!law("user:tomas", "file.*", "/v/s/**"));
 }
+
+#[test]
+fn items_named_like_a_role_taken_up_count() {
+    let folder = Folder::estate().and(
+        r#"
+[role.keeper]
+taken-by = ["user:tomas"]
+[policy.own-folder]
+[[policy.own-folder.allow]]
+do = "file.erase"
+on = "{principal.roles}/*"
+[[attach]]
+policy = "own-folder"
+to = "role:keeper"
+at = "v/s/store"
+[[never]]
+who = "everyone"
+does = "file.erase"
+on = "/v/**"
+"#,
+    );
+    let report = json(&folder, &[]);
+    let typed = report["expectations"][0]["broken-by"]["ask"].as_str().expect("a command");
+    assert!(typed.contains("v/s/store/keeper/") && typed.contains("--as role:keeper"), "{typed}");
+    assert_eq!(retype(&folder, typed), Some(0), "{typed}");
+}

@@ -20,9 +20,14 @@ const NAME: Reference = Reference::Resource(ResourceAttribute::Name);
 pub(super) type Asked<'a> = (&'a PathSet, Option<&'a Condition>, usize);
 
 /// A path for each sort of item of `scope` that these tell apart, and whether that is every sort.
-/// The scene's target is a sample item of the scope.
-pub(super) fn sorts(scene: &Scene<'_>, scope: ScopeId, asked: &[Asked<'_>]) -> (Vec<String>, bool) {
-    let estate = scene.index.estate;
+/// The scenes differ in the roles that statements see; their target is a sample item of the scope.
+pub(super) fn sorts(
+    scenes: &[Scene<'_>],
+    scope: ScopeId,
+    asked: &[Asked<'_>],
+) -> (Vec<String>, bool) {
+    let Some(first) = scenes.first() else { return (Vec::new(), true) };
+    let estate = first.index.estate;
     let path = &*estate.scope(scope).path;
     let is_item = |below: &str| {
         resolve_target(estate, &format!("{path}{below}"))
@@ -30,8 +35,10 @@ pub(super) fn sorts(scene: &Scene<'_>, scope: ScopeId, asked: &[Asked<'_>]) -> (
     };
     let segments: Vec<&str> = path.split('/').collect();
     let singles_out = |pattern: &PathPattern, anchor| {
-        let below = pattern.below(&segments, anchor, scene, &|_| String::new());
-        matches!(below, Below::Some(_))
+        scenes.iter().any(|scene| {
+            let below = pattern.below(&segments, anchor, scene, &|_| String::new());
+            matches!(below, Below::Some(_))
+        })
     };
     let mut words =
         Words { patterns: Vec::new(), before: Vec::new(), are_paths: true, is_sound: &is_item };
@@ -52,13 +59,14 @@ pub(super) fn sorts(scene: &Scene<'_>, scope: ScopeId, asked: &[Asked<'_>]) -> (
     }
     let mut unknowns = Unknowns::default();
     for (on, when, _) in asked {
-        unknowns.take_in(scene, on, *when);
+        scenes.iter().for_each(|scene| unknowns.take_in(scene, on, *when));
     }
     for (pattern, anchor) in patterns {
         let start = if pattern.absolute { 0 } else { anchor };
         let Some(above) = segments.get(start..) else { continue };
         let above: String = above.iter().map(|segment| format!("/{segment}")).collect();
-        for letters in spelled(scene, pattern, &unknowns) {
+        let letters = scenes.iter().flat_map(|scene| spelled(scene, pattern, &unknowns));
+        for letters in letters {
             words.patterns.push(letters);
             words.before.push(above.clone());
         }

@@ -314,8 +314,16 @@ impl<'e> Walk<'_, 'e> {
         let Some(action) = wanted.map(ActionId::new) else { return Vec::new() };
         let time = self.window(taken).from.unwrap_or(self.laws.now);
         let query = self.query(&sample, taken.map(|(role, _)| *role), time, action);
-        let roles = &self.closure.role_names;
-        let scene = Scene { index, query: &query, closure: self.closure, roles };
+        // Allows see the roles that are taken up, denies and ceilings all of them.
+        let taken_names = taken.map_or(&[][..], |(_, taken)| &taken.role_names[..]);
+        let mut all_names = [&self.closure.role_names[..], taken_names].concat();
+        all_names.sort_unstable();
+        all_names.dedup();
+        let scene = |roles| Scene { index, query: &query, closure: self.closure, roles };
+        let mut scenes = vec![scene(&all_names[..])];
+        if taken.is_some() {
+            scenes.push(scene(taken_names));
+        }
         let law = self.plan.law;
         let mut asked: Vec<items::Asked<'_>> = vec![(&law.on, law.when.as_ref(), 0)];
         for (say, anchor) in &play.says {
@@ -324,7 +332,7 @@ impl<'e> Walk<'_, 'e> {
                 asked.push((&statement.on, statement.when.as_ref(), *anchor));
             }
         }
-        let (paths, whole) = items::sorts(&scene, id, &asked);
+        let (paths, whole) = items::sorts(&scenes, id, &asked);
         if !whole {
             self.part.limit.get_or_insert_with(|| Limit::Items(scope.path.to_string()));
         }
