@@ -15,7 +15,7 @@ mod places;
 mod sets;
 mod sink;
 
-pub use brief::Brief;
+pub use brief::{Brief, Briefs};
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{Scene, Source};

@@ -31,6 +31,12 @@ impl ScopeType {
     pub fn word(self) -> &'static str {
         ["account", "subscription", "resource", "namespace"][self as usize]
     }
+
+    /// Whether undeclared items may lie below such a place.
+    #[must_use]
+    pub fn holds_items(self) -> bool {
+        matches!(self, Self::Resource | Self::Namespace)
+    }
 }
 
 impl fmt::Display for ScopeType {
@@ -84,7 +90,7 @@ impl Scope {
     /// Whether undeclared items may lie below it.
     #[must_use]
     pub fn holds_items(&self) -> bool {
-        matches!(self.scope_type, ScopeType::Resource | ScopeType::Namespace)
+        self.scope_type.holds_items()
     }
 }
 

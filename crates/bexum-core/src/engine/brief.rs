@@ -1,7 +1,9 @@
 //! Requests in their commonest form, resolved without anything being copied.
 
-use super::index::Index;
+use super::directory::Lookup;
+use super::evaluate::Decider;
 use crate::condition::fact::Scalar;
+use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
 use crate::principal::Principal;
 use crate::request::{Given, Place, Query, Target};
@@ -25,10 +27,128 @@ pub struct Brief<'a> {
     pub time: Option<Time>,
 }
 
-impl<'a> Query<'a> {
-    /// A query to be filled in by [`Index::fill_in`]; until then it asks nothing.
+/// Many requests, each resolved as [`Request::resolve`](crate::Request::resolve) would, without
+/// anything being copied; what was allocated for some serves the next.
+///
+/// Looking up names is mostly waiting for memory. So it goes in rounds over all of them, the same
+/// small step for each: then the waiting of several overlaps.
+#[derive(Debug, Default)]
+pub struct Briefs<'a> {
+    rows: Vec<Row<'a>>,
+    used: usize,
+}
+
+#[derive(Debug)]
+struct Row<'a> {
+    brief: Brief<'a>,
+    lookup: Lookup,
+    query: Query<'a>,
+    /// Whether the query means anything.
+    is_resolved: bool,
+}
+
+impl<'a> Briefs<'a> {
+    /// None.
+    pub fn clear(&mut self) {
+        self.used = 0;
+    }
+
+    /// One more, to be filled in; what it says until then has no meaning.
+    pub fn add(&mut self) -> &mut Brief<'a> {
+        if self.used == self.rows.len() {
+            let (brief, lookup) = (Brief::default(), Lookup::default());
+            self.rows.push(Row { brief, lookup, query: Query::empty(), is_resolved: false });
+        }
+        self.used += 1;
+        &mut self.rows[self.used - 1].brief
+    }
+
+    /// Takes back the last.
+    pub fn take_back(&mut self) {
+        self.used -= 1;
+    }
+
+    /// How many there are.
     #[must_use]
-    pub fn empty() -> Self {
+    pub fn len(&self) -> usize {
+        self.used
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.used == 0
+    }
+
+    /// The query of one; `None` where the request is an error or takes a closer look:
+    /// [`Request::resolve`](crate::Request::resolve) knows which.
+    #[must_use]
+    pub fn query(&self, at: usize) -> Option<&Query<'a>> {
+        let row = &self.rows[at];
+        row.is_resolved.then_some(&row.query)
+    }
+
+    /// Resolves all of them; `now` is the time of those that name none.
+    pub fn resolve(&mut self, decider: &mut Decider<'_>, now: Time) {
+        let (estate, directory) = (decider.index.estate, decider.index.directory());
+        let places = &decider.index.places;
+        let scope_type = |id| places.scope_type(id);
+        let rows = &mut self.rows[..self.used];
+        for row in &mut *rows {
+            row.lookup.prepare_who(row.brief.who);
+            let split = row.lookup.prepare_path(row.brief.on, &mut row.query.target.segments);
+            row.is_resolved = split.is_some();
+        }
+        for row in &mut *rows {
+            match directory.principal(&row.lookup, row.brief.who, scope_type) {
+                Some(who) => row.query.who = who,
+                None => row.is_resolved = false,
+            }
+        }
+        for row in rows.iter_mut().filter(|row| row.is_resolved) {
+            match directory.place(&row.lookup, row.brief.on, scope_type) {
+                Some(place) => row.query.target.place = place,
+                None => row.is_resolved = false,
+            }
+        }
+        for row in rows.iter_mut().filter(|row| row.is_resolved) {
+            row.is_resolved = row.resolve_rest(estate, now).is_some()
+                && estate
+                    .catalogue
+                    .applicable(places.class(row.query.target.place))
+                    .contains(row.query.action.index());
+        }
+        for row in rows.iter().filter(|row| row.is_resolved) {
+            decider.fetch(&row.query);
+        }
+    }
+}
+
+impl<'a> Row<'a> {
+    fn resolve_rest(&mut self, estate: &Estate, now: Time) -> Option<()> {
+        let Self { brief, query, .. } = self;
+        query.action = estate.catalogue.find_action(brief.does)?;
+        query.target.path = brief.on;
+        query.take_up = match brief.take_up {
+            Some(role) => Some(estate.find_role(role.strip_prefix("role:")?)?),
+            None => None,
+        };
+        query.context.clear();
+        for (name, value) in &brief.context {
+            // What no condition and no brace asks about has no say.
+            if let Some(id) = estate.attribute_names.get(name) {
+                let given = value.map_or(Given::Absent, |value| Given::Value(value.to_value()));
+                query.context.push((id, given));
+            }
+        }
+        query.time = brief.time.unwrap_or(now);
+        Some(())
+    }
+}
+
+impl Query<'_> {
+    /// A query to be filled in; until then it asks nothing.
+    fn empty() -> Self {
         Self {
             who: Principal::Workload(ScopeId::new(0)),
             action: ActionId::new(0),
@@ -46,42 +166,5 @@ impl<'a> Query<'a> {
             item_is_open: false,
             time: Time(0),
         }
-    }
-}
-
-impl Index<'_> {
-    /// Resolves a request into `query`, whose lists are used again; `now` is its time when it
-    /// names none. Says `false` where the request is an error or takes a closer look:
-    /// [`Request::resolve`](crate::Request::resolve) knows which. Then `query` means nothing.
-    #[must_use]
-    pub fn fill_in<'a>(&self, brief: &Brief<'a>, now: Time, query: &mut Query<'a>) -> bool {
-        self.try_fill_in(brief, now, query).is_some()
-    }
-
-    fn try_fill_in<'a>(&self, brief: &Brief<'a>, now: Time, query: &mut Query<'a>) -> Option<()> {
-        let (estate, directory) = (self.estate, self.directory());
-        query.who = directory.principal(brief.who)?;
-        query.action = estate.catalogue.find_action(brief.does)?;
-        query.target.path = brief.on;
-        let (place, class) = directory.place(brief.on, &mut query.target.segments)?;
-        query.target.place = place;
-        let applicable = estate.catalogue.applicable(class);
-        if !applicable.contains(query.action.index()) {
-            return None;
-        }
-        query.take_up = match brief.take_up {
-            Some(role) => Some(estate.find_role(role.strip_prefix("role:")?)?),
-            None => None,
-        };
-        query.context.clear();
-        for (name, value) in &brief.context {
-            // What no condition and no brace asks about has no say.
-            if let Some(id) = estate.attribute_names.get(name) {
-                let given = value.map_or(Given::Absent, |value| Given::Value(value.to_value()));
-                query.context.push((id, given));
-            }
-        }
-        query.time = brief.time.unwrap_or(now);
-        Some(())
     }
 }

@@ -121,7 +121,7 @@ impl<'e> Closure<'e> {
             manager: manager.map(|manager| estate.principal_id(manager).into()),
             group_names: groups.iter().map(|id| &*estate.group(*id).identity.name).collect(),
             role_names: role_names(index, &roles),
-            sought: Sought::new(index.places.codes, subjects),
+            sought: Sought::new(&index.places, subjects),
             is_disabled: matches!(principal, Principal::User(id) if !estate.user(id).enabled),
             groups,
             roles,
@@ -147,7 +147,7 @@ impl<'e> RoleClosure<'e> {
         let mut subjects = vec![Subject::Everyone];
         subjects.extend(roles.iter().map(|role| Subject::One(Principal::Role(*role))));
         Self {
-            sought: Sought::new(index.places.codes, subjects),
+            sought: Sought::new(&index.places, subjects),
             role_names: role_names(index, &roles),
             steady: growth.steady,
             roles,

@@ -1,28 +1,33 @@
 //! Names to ids for requests by the million: principals by their whole names, and everything that
 //! has a path. Texts lie side by side in one string, so that a lookup touches few places.
 
-use hashbrown::HashTable;
-
-use crate::catalogue::TargetClass;
 use crate::estate::Estate;
 use crate::id::ScopeId;
 use crate::limits::PATH_BYTES;
-use crate::principal::Principal;
+use crate::principal::{Principal, PrincipalType};
 use crate::request::Place;
+use crate::scope::ScopeType;
 
-/// Texts, and what each stands for.
+/// Texts, and what each stands for: an open table that is never full, and before it a bit for every
+/// few hashes, which says of most texts that are not there that they are not.
 #[derive(Debug)]
 struct Texts<T> {
-    all: String,
-    slots: HashTable<Slot<T>>,
+    all: Vec<u8>,
+    slots: Vec<Slot<T>>,
+    /// By how much a hash is shifted to give a slot.
+    shift: u32,
+    /// Four bits for each slot.
+    filter: Vec<u64>,
 }
 
-/// Where a text stands, and what it stands for: all that a lookup needs in one place.
+/// Where a text stands, and what it stands for. Small, for most lookups wait for this one.
 #[derive(Clone, Copy, Debug)]
 struct Slot<T> {
-    meaning: T,
     start: u32,
-    end: u32,
+    /// No text is empty: then the slot is.
+    length: u16,
+    tag: u16,
+    meaning: T,
 }
 
 /// Segments of a path that are looked up; deeper ones are left to the plain way.
@@ -51,157 +56,235 @@ fn mix(hash: u64, segment: &[u8]) -> u64 {
     hash ^ (hash >> 32)
 }
 
-fn hash(text: &str) -> u64 {
-    text.as_bytes().split(|b| *b == b'/').fold(0, mix)
+fn hash_path(path: &str) -> u64 {
+    path.as_bytes().split(|b| *b == b'/').fold(0, mix)
 }
 
 impl<T: Copy> Texts<T> {
-    fn with_room(texts: usize) -> Self {
-        Self { all: String::new(), slots: HashTable::with_capacity(texts) }
+    /// `blank` fills the slots that nothing is in.
+    fn with_room(texts: usize, blank: T) -> Self {
+        // At most three quarters full.
+        let slots = (texts + texts / 3).next_power_of_two().max(16);
+        let empty = Slot { start: 0, length: 0, tag: 0, meaning: blank };
+        Self {
+            all: Vec::new(),
+            slots: vec![empty; slots],
+            shift: u64::BITS - slots.trailing_zeros(),
+            filter: vec![0; slots / 16],
+        }
     }
 
-    /// Adds a text that is not there yet.
-    fn add(&mut self, text: &str, meaning: T) {
-        let length = |all: &str| u32::try_from(all.len()).expect("limits keep names within 4 GiB");
-        let start = length(&self.all);
-        self.all.push_str(text);
-        let slot = Slot { meaning, start, end: length(&self.all) };
-        let all = &self.all;
-        let rehash = |slot: &Slot<T>| hash(&all[slot.start as usize..slot.end as usize]);
-        self.slots.insert_unique(hash(text), slot, rehash);
+    fn filter_bit(&self, hash: u64) -> (usize, u64) {
+        let bit = (hash >> 16) as usize & (self.filter.len() * 64 - 1);
+        (bit / 64, 1 << (bit % 64))
     }
 
-    fn find(&self, hash: u64, text: &str) -> Option<T> {
-        let same = |slot: &Slot<T>| {
-            (slot.end - slot.start) as usize == text.len()
-                && &self.all[slot.start as usize..slot.end as usize] == text
-        };
-        self.slots.find(hash, same).map(|slot| slot.meaning)
+    /// Adds a text that is not there yet; one that no request can name is left out.
+    fn add(&mut self, hash: u64, text: &str, meaning: T) {
+        let Ok(length) = u16::try_from(text.len()) else { return };
+        let start = u32::try_from(self.all.len()).expect("limits keep names within 4 GiB");
+        self.all.extend_from_slice(text.as_bytes());
+        let (word, bit) = self.filter_bit(hash);
+        self.filter[word] |= bit;
+        let mut at = (hash >> self.shift) as usize;
+        while self.slots[at].length != 0 {
+            at = (at + 1) % self.slots.len();
+        }
+        self.slots[at] = Slot { start, length, tag: hash as u16, meaning };
+    }
+
+    fn find(&self, hash: u64, text: &[u8]) -> Option<T> {
+        let (word, bit) = self.filter_bit(hash);
+        if self.filter[word] & bit == 0 {
+            return None;
+        }
+        let mut at = (hash >> self.shift) as usize;
+        loop {
+            let slot = &self.slots[at];
+            if slot.length == 0 {
+                return None;
+            }
+            if slot.tag == hash as u16 && usize::from(slot.length) == text.len() {
+                let start = slot.start as usize;
+                if &self.all[start..start + text.len()] == text {
+                    return Some(slot.meaning);
+                }
+            }
+            at = (at + 1) & (self.slots.len() - 1);
+        }
     }
 }
 
-/// What a path is, if it is all of a target's path or its beginning.
+/// What has a path of its own.
 #[derive(Clone, Copy, Debug)]
 enum Known {
-    /// A scope, what the catalogue sees in it, and whether items may lie below it.
-    Scope(ScopeId, TargetClass, bool),
-    Identity(Principal, ScopeId),
+    Scope(ScopeId),
+    /// By its position in the list of such.
+    Identity(u32),
 }
 
 /// The names of one estate.
 #[derive(Debug)]
 pub(crate) struct Directory {
+    /// Users, groups and roles; workloads are found by their paths.
     names: Texts<Principal>,
     /// Scopes and identities.
     paths: Texts<Known>,
+    /// Those with a home, and it.
+    identities: Vec<(Principal, ScopeId)>,
 }
 
-/// The high bit of every byte that is `letter`; a byte right above one that is may be marked too.
-fn marks(word: u64, letter: u8) -> u64 {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
-    let word = word ^ (ONES * u64::from(letter));
-    word.wrapping_sub(ONES) & !word & HIGH
+/// A name and a path made ready to be looked up: all that can be done without waiting for memory.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Lookup {
+    who: u64,
+    is_workload: bool,
+    /// The hash of the path up to the end of each segment, and that end.
+    heads: Vec<(u64, u32)>,
 }
 
-/// Whether eight letters are plain: ASCII, and none that stands in no path of a request.
-fn are_plain(word: u64) -> bool {
-    const SPACES: u64 = 0x2020_2020_2020_2020;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
-    let control = word.wrapping_sub(SPACES) & !word & HIGH;
-    let odd = marks(word, b'*') | marks(word, b'{') | marks(word, b'}') | marks(word, 0x7f);
-    (odd | control | word & HIGH) == 0
-}
-
-impl Directory {
-    pub(crate) fn new(estate: &Estate) -> Self {
-        let mut names = Texts::with_room(estate.users.len() + estate.scopes.len());
-        for who in estate.principals() {
-            names.add(&estate.principal_id(who), who);
-        }
-        let mut paths = Texts::with_room(estate.scopes.len() + estate.identities_at.len());
-        for (id, scope) in estate.scopes.iter() {
-            paths.add(&scope.path, Known::Scope(id, scope.class(), scope.holds_items()));
-        }
-        for (path, who) in &estate.identities_at {
-            if let Some(home) = estate.identity(*who).and_then(|identity| identity.home) {
-                paths.add(path, Known::Identity(*who, home));
-            }
-        }
-        Self { names, paths }
+impl Lookup {
+    pub(crate) fn prepare_who(&mut self, name: &str) {
+        let path = workload(name);
+        self.is_workload = path.is_some();
+        self.who = path.map_or_else(|| mix(0, name.as_bytes()), hash_path);
     }
 
-    /// The principal of a name like `user:ines`.
-    pub(crate) fn principal(&self, name: &str) -> Option<Principal> {
-        self.names.find(hash(name), name)
-    }
-
-    /// What a path leads to and what the catalogue sees in it, and its segments; `None` where that
-    /// takes a closer look.
-    pub(crate) fn place<'a>(
-        &self,
+    /// Splits a path; `None` where that takes a closer look.
+    pub(crate) fn prepare_path<'a>(
+        &mut self,
         path: &'a str,
         segments: &mut Vec<&'a str>,
-    ) -> Option<(Place, TargetClass)> {
+    ) -> Option<()> {
         segments.clear();
-        if path.len() > PATH_BYTES || path.is_empty() {
+        self.heads.clear();
+        if path.len() > PATH_BYTES {
             return None;
         }
         let bytes = path.as_bytes();
-        let mut heads = [(0_u64, 0_usize); MOST_SEGMENTS];
-        let (mut hash, mut start) = (0, 0);
-        let mut close = |end: usize, segments: &mut Vec<&'a str>| -> Option<()> {
-            let segment = &bytes[start..end];
-            if matches!(segment, b"" | b"." | b"..") {
-                return None;
-            }
-            hash = mix(hash, segment);
-            *heads.get_mut(segments.len())? = (hash, end);
-            // A slash is a whole character, so both ends are at one's border.
-            segments.push(&path[start..end]);
-            start = end + 1;
-            Some(())
-        };
-        for (i, word) in bytes.chunks(8).enumerate() {
-            let word = match <[u8; 8]>::try_from(word) {
-                Ok(eight) => u64::from_le_bytes(eight),
-                Err(_) => {
-                    let mut eight = [b' '; 8];
-                    eight[..word.len()].copy_from_slice(word);
-                    u64::from_le_bytes(eight)
-                }
-            };
+        let (words, rest) = bytes.as_chunks::<8>();
+        for (i, word) in words.iter().enumerate() {
+            let word = u64::from_le_bytes(*word);
             if !are_plain(word) {
                 return None;
             }
             let mut slashes = marks(word, b'/');
             while slashes != 0 {
-                let at = i * 8 + slashes.trailing_zeros() as usize / 8;
-                // What is marked wrongly comes after a slash: it is a `.`.
-                if bytes[at] == b'/' {
-                    close(at, segments)?;
-                }
+                self.heads.push((0, i as u32 * 8 + slashes.trailing_zeros() / 8));
                 slashes &= slashes - 1;
             }
         }
-        close(bytes.len(), segments)?;
-        for (hash, end) in heads[..segments.len()].iter().rev() {
-            let Some(known) = self.paths.find(*hash, &path[..*end]) else { continue };
-            let whole = *end == path.len();
+        for (i, letter) in (words.len() as u32 * 8..).zip(rest) {
+            match letter {
+                b'/' => self.heads.push((0, i)),
+                0..0x20 | b'*' | 0x7b.. => return None,
+                _ => {}
+            }
+        }
+        self.heads.push((0, bytes.len() as u32));
+        if self.heads.len() > MOST_SEGMENTS {
+            return None;
+        }
+        let (mut hash, mut start) = (0, 0);
+        for head in &mut self.heads {
+            let end = head.1 as usize;
+            let segment = &bytes[start..end];
+            if matches!(segment, b"" | b"." | b"..") {
+                return None;
+            }
+            hash = mix(hash, segment);
+            head.0 = hash;
+            // A slash is a whole character, so both ends are at one's border.
+            segments.push(&path[start..end]);
+            start = end + 1;
+        }
+        Some(())
+    }
+}
+
+/// The path of a workload's name.
+fn workload(name: &str) -> Option<&str> {
+    name.strip_prefix(PrincipalType::Resource.word())?.strip_prefix(':')
+}
+
+const ONES: u64 = 0x0101_0101_0101_0101;
+const LOW: u64 = 0x7f7f_7f7f_7f7f_7f7f;
+
+/// The high bit of every byte that is `letter`, and of no other.
+fn marks(word: u64, letter: u8) -> u64 {
+    let other = word ^ (ONES * u64::from(letter));
+    !((other & LOW) + LOW | other | LOW)
+}
+
+/// Whether eight letters are plain: ASCII, and none that stands in no path of a request, nor `|`
+/// or `~`, which are rare.
+fn are_plain(word: u64) -> bool {
+    // Above `z`, all that goes beyond seven bits with five more; a carry comes only from such.
+    let high = word.wrapping_add(ONES * 5) | word;
+    let control = word.wrapping_sub(ONES * 0x20) & !word;
+    ((high | control) & !LOW | marks(word, b'*')) == 0
+}
+
+impl Directory {
+    pub(crate) fn new(estate: &Estate) -> Self {
+        let count = estate.users.len() + estate.groups.len() + estate.roles.len();
+        let mut names = Texts::with_room(count, Principal::Workload(ScopeId::new(0)));
+        for who in estate.principals().filter(|who| !matches!(who, Principal::Workload(_))) {
+            let name = estate.principal_id(who);
+            names.add(mix(0, name.as_bytes()), &name, who);
+        }
+        let count = estate.scopes.len() + estate.identities_at.len();
+        let mut paths = Texts::with_room(count, Known::Scope(ScopeId::new(0)));
+        for (id, scope) in estate.scopes.iter() {
+            paths.add(hash_path(&scope.path), &scope.path, Known::Scope(id));
+        }
+        let mut identities = Vec::with_capacity(estate.identities_at.len());
+        for (path, who) in &estate.identities_at {
+            if let Some(home) = estate.identity(*who).and_then(|identity| identity.home) {
+                paths.add(hash_path(path), path, Known::Identity(identities.len() as u32));
+                identities.push((*who, home));
+            }
+        }
+        Self { names, paths, identities }
+    }
+
+    /// The principal of a name like `user:ines`, prepared before.
+    pub(crate) fn principal(
+        &self,
+        lookup: &Lookup,
+        name: &str,
+        scope_type: impl Fn(ScopeId) -> ScopeType,
+    ) -> Option<Principal> {
+        if !lookup.is_workload {
+            return self.names.find(lookup.who, name.as_bytes());
+        }
+        match self.paths.find(lookup.who, workload(name)?.as_bytes())? {
+            Known::Scope(id) => {
+                (scope_type(id) == ScopeType::Resource).then_some(Principal::Workload(id))
+            }
+            Known::Identity(_) => None,
+        }
+    }
+
+    /// What a path that was prepared before leads to; `None` where that takes a closer look.
+    pub(crate) fn place(
+        &self,
+        lookup: &Lookup,
+        path: &str,
+        scope_type: impl Fn(ScopeId) -> ScopeType,
+    ) -> Option<Place> {
+        for (hash, end) in lookup.heads.iter().rev() {
+            let end = *end as usize;
+            let Some(known) = self.paths.find(*hash, &path.as_bytes()[..end]) else { continue };
+            let whole = end == path.len();
             return match known {
-                Known::Scope(id, class, _) if whole => Some((Place::Scope(id), class)),
-                Known::Scope(id, TargetClass::Declared(kind), true) => {
-                    Some((Place::Item(id), TargetClass::Item(kind)))
+                Known::Scope(id) if whole => Some(Place::Scope(id)),
+                Known::Scope(id) => scope_type(id).holds_items().then_some(Place::Item(id)),
+                Known::Identity(at) if whole => {
+                    let (who, home) = self.identities[at as usize];
+                    Some(Place::Identity(who, home))
                 }
-                Known::Identity(who, home) if whole => {
-                    let class = match who {
-                        Principal::User(_) => TargetClass::User,
-                        Principal::Group(_) => TargetClass::Group,
-                        _ => TargetClass::Role,
-                    };
-                    Some((Place::Identity(who, home), class))
-                }
-                Known::Scope(..) | Known::Identity(..) => None,
+                Known::Identity(_) => None,
             };
         }
         None
@@ -210,7 +293,7 @@ impl Directory {
 
 #[cfg(test)]
 mod tests {
-    use super::{Directory, are_plain, hash};
+    use super::{Directory, Lookup, are_plain, hash_path};
     use crate::declaration::{Declarations, Named, Scope};
     use crate::estate::Estate;
     use crate::origin::{Origin, Written};
@@ -245,6 +328,7 @@ mod tests {
         for odd in [
             b"a\x1fbcdefg",
             b"abcdefg*",
+            b"abc|efgh",
             b"{bcdefgh",
             b"abc}efgh",
             b"\x7fbcdefgh",
@@ -263,19 +347,21 @@ mod tests {
             let estate = estate();
             let directory = Directory::new(&estate);
             for path in [head.clone(), rest.clone(), format!("{head}/{rest}"), format!("{head}/night/{rest}")] {
-                let mut segments = Vec::new();
-                let known = directory.place(&path, &mut segments);
+                let (mut lookup, mut segments) = (Lookup::default(), Vec::new());
+                let scope_type = |id| estate.scope(id).scope_type;
+                let known = lookup
+                    .prepare_path(&path, &mut segments)
+                    .and_then(|()| directory.place(&lookup, &path, scope_type));
                 let careful = resolve_target(&estate, &path);
-                if let Some((place, class)) = known {
+                if let Some(place) = known {
                     let target = careful.expect("it leads somewhere");
                     proptest::prop_assert_eq!(place, target.place);
-                    proptest::prop_assert_eq!(class, target.class(&estate));
                     proptest::prop_assert_eq!(segments, target.segments);
                 } else if path.bytes().all(|b| b.is_ascii_lowercase() || b == b'/') {
                     proptest::prop_assert!(careful.is_err(), "{path}");
                 }
             }
-            proptest::prop_assert_eq!(hash(&rest) == hash(&head), rest == head);
+            proptest::prop_assert_eq!(hash_path(&rest) == hash_path(&head), rest == head);
         }
     }
 }

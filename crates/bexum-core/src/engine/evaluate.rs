@@ -11,7 +11,6 @@ use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
 use crate::decision::{Reading, Reason};
 use crate::id::{AttachmentId, CeilingId, RoleId, ScopeId, StatementId};
 use crate::policy::Effect;
-use crate::principal::Principal;
 use crate::request::Query;
 use crate::time::{Phase, Time};
 use crate::truth::Truth;
@@ -21,8 +20,8 @@ use crate::truth::Truth;
 pub struct Decider<'e> {
     /// The index it asks.
     pub index: &'e Index<'e>,
-    closures: Kept<Principal, Closure<'e>>,
-    role_closures: Kept<RoleId, RoleClosure<'e>>,
+    closures: Kept<Closure<'e>>,
+    role_closures: Kept<RoleClosure<'e>>,
 }
 
 impl<'e> Decider<'e> {
@@ -103,7 +102,15 @@ impl<'e> Decider<'e> {
             return Rc::new(Closure::new(self.index, query.who, &query.also, query.time));
         }
         let (index, at) = (self.index, query.time);
-        self.closures.get(query.who, at, || Closure::new(index, query.who, &[], at))
+        let number = index.places.codes.number(query.who);
+        self.closures.get(number, at, || Closure::new(index, query.who, &[], at))
+    }
+
+    /// Brings what deciding a query will look at first nearer, where that is not there yet.
+    pub(crate) fn fetch(&mut self, query: &Query<'_>) {
+        let attached = self.index.places.attached_at(query.target.scope());
+        std::hint::black_box(attached.first());
+        self.closure_of(query).sought.fetch();
     }
 
     /// Who asks, and the role that is taken up, if one is.
@@ -118,7 +125,8 @@ impl<'e> Decider<'e> {
 
     pub(crate) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
         let index = self.index;
-        self.role_closures.get(role, at, || RoleClosure::new(index, role, at))
+        let number = (role.index(), index.estate.roles.len());
+        self.role_closures.get(number, at, || RoleClosure::new(index, role, at))
     }
 }
 
@@ -240,7 +248,7 @@ impl<S: Sink> Walk<'_, S> {
         let chain = places.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
         for (over, anchor) in std::iter::once((None, 0)).chain(chain) {
             // One that binds several of the subjects is asked for each of them: it is still one.
-            places.each_sought(places.ceilings_over(over), whom, |entry| {
+            places.each_ceiling(over, whom, |entry| {
                 let ceiling = CeilingId::new(entry.origin as usize);
                 if !entry.windowed || estate.ceiling(ceiling).window.holds(query.time) {
                     let limit = Limit { ceiling: Some(ceiling), policy: entry.policy, over };

@@ -131,7 +131,7 @@ impl<'e> Index<'e> {
         let estate = self.estate;
         let above = self.places.chain(scope).map(|(at, ..)| at);
         for at in std::iter::once(None).chain(above.map(Some)) {
-            self.places.each_sought(self.places.ceilings_over(at), whom, |entry| {
+            self.places.each_ceiling(at, whom, |entry| {
                 let window = estate.ceilings[entry.origin as usize].window;
                 found.push((entry.policy, at, window));
                 false

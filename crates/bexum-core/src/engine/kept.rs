@@ -1,9 +1,6 @@
 //! What has been worked out, kept for the next who asks: as much as memory should bear, no more.
 
-use std::hash::Hash;
 use std::rc::Rc;
-
-use rustc_hash::FxHashMap;
 
 use super::closure::{Closure, RoleClosure};
 use crate::time::{Time, Window};
@@ -30,23 +27,41 @@ impl Steady for RoleClosure<'_> {
     }
 }
 
-/// Things by key and window.
+/// Things by number and window.
 #[derive(Debug)]
-pub(super) struct Kept<K, T> {
-    /// The one last made first.
-    by_key: FxHashMap<K, (Rc<T>, Vec<Rc<T>>)>,
+pub(super) struct Kept<T> {
+    /// Where each number's are, from 1; 0 for nowhere. Empty until anything is kept.
+    at: Vec<u32>,
+    kept: Vec<Windows<T>>,
 }
 
-impl<K, T> Default for Kept<K, T> {
+/// The one last made, and others.
+#[derive(Debug)]
+struct Windows<T> {
+    latest: Rc<T>,
+    others: Vec<Rc<T>>,
+}
+
+impl<T> Default for Kept<T> {
     fn default() -> Self {
-        Self { by_key: FxHashMap::default() }
+        Self { at: Vec::new(), kept: Vec::new() }
     }
 }
 
-impl<K: Copy + Eq + Hash, T: Steady> Kept<K, T> {
-    /// What is kept for this key at this moment, made if need be.
-    pub(super) fn get(&mut self, key: K, at: Time, make: impl FnOnce() -> T) -> Rc<T> {
-        if let Some((latest, others)) = self.by_key.get_mut(&key) {
+impl<T: Steady> Kept<T> {
+    /// What is kept under this number, of so many, at this moment; made if need be.
+    pub(super) fn get(
+        &mut self,
+        (number, of): (usize, usize),
+        at: Time,
+        make: impl FnOnce() -> T,
+    ) -> Rc<T> {
+        if self.at.is_empty() {
+            self.at = vec![0; of];
+        }
+        let place = self.at[number] as usize;
+        if place > 0 {
+            let Windows { latest, others } = &mut self.kept[place - 1];
             if latest.steady().holds(at) {
                 return Rc::clone(latest);
             }
@@ -59,11 +74,13 @@ impl<K: Copy + Eq + Hash, T: Steady> Kept<K, T> {
             others.push(std::mem::replace(latest, Rc::new(make())));
             return Rc::clone(latest);
         }
-        if self.by_key.len() == MOST_KEPT {
-            self.by_key.clear();
+        if self.kept.len() == MOST_KEPT {
+            self.at.fill(0);
+            self.kept.clear();
         }
         let made = Rc::new(make());
-        self.by_key.insert(key, (Rc::clone(&made), Vec::new()));
+        self.kept.push(Windows { latest: Rc::clone(&made), others: Vec::new() });
+        self.at[number] = self.kept.len() as u32;
         made
     }
 }

@@ -1,11 +1,13 @@
 //! What is attached where, turned around by place: for each scope its attachments and ceilings,
 //! those of one principal together.
 
-use crate::catalogue::ActionSet;
+use crate::catalogue::{ActionSet, TargetClass};
 use crate::estate::Estate;
-use crate::id::{ActionId, GroupId, PolicyId, RoleId, ScopeId, UserId};
+use crate::id::{ActionId, GroupId, KindId, PolicyId, RoleId, ScopeId, UserId};
 use crate::policy::{Effect, Policy};
 use crate::principal::{Principal, Subject};
+use crate::request::Place;
+use crate::scope::ScopeType;
 use crate::time::Window;
 
 /// A subject as a number: everyone, groups and roles first, so that they have a bit each.
@@ -18,6 +20,7 @@ pub(crate) struct Codes {
     groups: u32,
     roles: u32,
     users: u32,
+    scopes: u32,
 }
 
 impl Codes {
@@ -27,6 +30,7 @@ impl Codes {
             groups: count(estate.groups.len()),
             roles: count(estate.roles.len()),
             users: count(estate.users.len()),
+            scopes: count(estate.scopes.len()),
         }
     }
 
@@ -39,6 +43,12 @@ impl Codes {
             Subject::One(Principal::User(id)) => users + id.0,
             Subject::One(Principal::Workload(id)) => users + self.users + id.0,
         })
+    }
+
+    /// A principal's number, and how many numbers there are.
+    pub(crate) fn number(self, who: Principal) -> (usize, usize) {
+        let all = 1 + self.groups + self.roles + self.users + self.scopes;
+        (self.of(Subject::One(who)).0 as usize, all as usize)
     }
 
     pub(crate) fn subject(self, code: Code) -> Subject {
@@ -67,10 +77,13 @@ pub(crate) struct Sought {
     bits: Box<[u64]>,
     /// The one that has no bit, if there is one.
     own: Option<Code>,
+    /// The ceilings over everything that are for any of them, as positions.
+    everywhere: Box<[u32]>,
 }
 
 impl Sought {
-    pub(crate) fn new(codes: Codes, mut subjects: Vec<Subject>) -> Self {
+    pub(crate) fn new(places: &Places, mut subjects: Vec<Subject>) -> Self {
+        let codes = places.codes;
         subjects.sort_unstable();
         subjects.dedup();
         let mut bits = vec![0; codes.bits().div_ceil(64)];
@@ -82,7 +95,17 @@ impl Sought {
                 _ => own = Some(code),
             }
         }
-        Self { subjects: subjects.into(), bits: bits.into(), own }
+        let everywhere = Box::default();
+        let mut sought = Self { subjects: subjects.into(), bits: bits.into(), own, everywhere };
+        let all = places.everywhere.iter().enumerate();
+        let meant = all.filter(|(_, entry)| sought.has(entry.code));
+        sought.everywhere = meant.map(|(i, _)| i as u32).collect();
+        sought
+    }
+
+    /// Brings its bits nearer.
+    pub(crate) fn fetch(&self) {
+        std::hint::black_box(self.bits.first());
     }
 
     fn has(&self, code: Code) -> bool {
@@ -124,6 +147,8 @@ struct Node {
     parent: u32,
     depth: u16,
     sealed: bool,
+    scope_type: ScopeType,
+    kind: Option<KindId>,
     attached: u32,
     ceilings: u32,
 }
@@ -181,6 +206,8 @@ impl Places {
                 parent: scope.parent.map_or(NO_PARENT, |parent| parent.0),
                 depth: u16::try_from(scope.depth).unwrap_or(u16::MAX),
                 sealed: scope.sealed,
+                scope_type: scope.scope_type,
+                kind: scope.kind,
                 attached: next_attached as u32,
                 ceilings: next_ceiling as u32,
             });
@@ -192,6 +219,8 @@ impl Places {
             parent: NO_PARENT,
             depth: 0,
             sealed: false,
+            scope_type: ScopeType::Account,
+            kind: None,
             attached: attached.len() as u32,
             ceilings: ceilings.len() as u32,
         });
@@ -230,6 +259,28 @@ impl Places {
         self.named[effect as usize].contains(action.index()).then_some(naming)
     }
 
+    pub(crate) fn scope_type(&self, scope: ScopeId) -> ScopeType {
+        self.nodes[scope.index()].scope_type
+    }
+
+    /// What the catalogue sees in a target, as [`Target::class`](crate::request::Target::class).
+    pub(crate) fn class(&self, place: Place) -> TargetClass {
+        match place {
+            Place::Scope(id) => {
+                let node = &self.nodes[id.index()];
+                match node.scope_type {
+                    ScopeType::Account => TargetClass::Account,
+                    ScopeType::Subscription => TargetClass::Subscription,
+                    ScopeType::Resource | ScopeType::Namespace => TargetClass::Declared(node.kind),
+                }
+            }
+            Place::Item(id) => TargetClass::Item(self.nodes[id.index()].kind),
+            Place::Identity(Principal::User(_), _) => TargetClass::User,
+            Place::Identity(Principal::Group(_), _) => TargetClass::Group,
+            Place::Identity(..) => TargetClass::Role,
+        }
+    }
+
     /// The scope, then each scope above it, with its depth and whether it is sealed.
     pub(crate) fn chain(
         &self,
@@ -251,11 +302,24 @@ impl Places {
         &self.attached[node.attached as usize..next.attached as usize]
     }
 
-    /// The ceilings over exactly this scope, or those over everything.
-    pub(crate) fn ceilings_over(&self, over: Option<ScopeId>) -> &[Entry] {
-        let Some(scope) = over else { return &self.everywhere };
+    /// Calls `each` with every ceiling over exactly this scope, or over everything, that is for one
+    /// of these subjects, until it says that it has heard enough.
+    pub(crate) fn each_ceiling<'p>(
+        &'p self,
+        over: Option<ScopeId>,
+        whom: Whom<'_>,
+        each: impl FnMut(&'p Entry) -> bool,
+    ) {
+        let Some(scope) = over else {
+            let entry = |position: &u32| &self.everywhere[*position as usize];
+            let more = whom.1.into_iter().flat_map(|more| &more.everywhere);
+            let more = more.map(entry).filter(|entry| !whom.0.has(entry.code));
+            whom.0.everywhere.iter().map(entry).chain(more).any(each);
+            return;
+        };
         let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
-        &self.ceilings[node.ceilings as usize..next.ceilings as usize]
+        let list = &self.ceilings[node.ceilings as usize..next.ceilings as usize];
+        self.each_wanted(list, whom, |_| true, each);
     }
 
     /// Calls `each` with every entry of a list that is for one of these subjects, until it says

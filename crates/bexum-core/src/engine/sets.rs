@@ -227,7 +227,7 @@ impl Sets<'_> {
         let chain = places.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
         for (over, anchor) in std::iter::once((None, 0)).chain(chain) {
             // One that binds several of the subjects passes the same again.
-            places.each_sought(places.ceilings_over(over), whom, |entry| {
+            places.each_ceiling(over, whom, |entry| {
                 let window = || estate.ceilings[entry.origin as usize].window;
                 if !entry.windowed || window().holds(query.time) {
                     self.pass(entry.policy, anchor, granted);

@@ -3,12 +3,13 @@
 
 use std::fs::File;
 use std::io::{self, Read, Write};
+use std::ops::Range;
 use std::path::Path;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use anyhow::Context as _;
-use bexum_core::engine::{Brief, Decider, Index};
-use bexum_core::{Query, Reason, Time, Trace};
+use bexum_core::engine::{Briefs, Decider, Index};
+use bexum_core::{Reason, Time, Trace};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::args::Replay;
@@ -16,12 +17,14 @@ use crate::exit::Exit;
 use crate::stream;
 use crate::wire::answer::Line;
 use crate::wire::request::{self, LineId};
-use crate::wire::scan::{RawId, scan};
+use crate::wire::scan::{RawId, Scanner};
 
 /// Longest line that is read, in bytes; a longer one is an error of that line.
 const LINE_BYTES: usize = 16 << 20;
 /// How much is read at a time, in bytes; a batch is about as large.
 const BATCH_BYTES: usize = 128 << 10;
+/// Lines that are looked at together, so that their waits for memory overlap.
+const TOGETHER: usize = 32;
 /// Batches that wait for a worker, or for the writer.
 const QUEUE: usize = 2;
 /// More threads than this would only wait for the one that writes.
@@ -179,32 +182,45 @@ impl Batch {
             answers.write(&Line::Error { id: line_number(number), error });
             number += 1;
         }
-        let (mut brief, mut query) = (Brief::default(), Query::empty());
         // Letters are looked at once for all lines together.
         let whole = std::str::from_utf8(&self.text).ok().filter(|_| !why);
+        let (mut scanner, mut briefs) = (Scanner::default(), Briefs::default());
+        // The lines at hand, those of `briefs` in their order, with their ids.
+        let mut lines: Vec<(Range<usize>, Option<RawId<'_>>)> = Vec::with_capacity(TOGETHER);
         let mut start = 0;
         while start < self.text.len() {
-            let left = &self.text[start..];
-            let length = memchr::memchr(b'\n', left).unwrap_or(left.len());
-            let range = start..start + length;
-            start = range.end + 1;
-            // Both ends are beside a line's end, so at a character's border.
-            let common = whole.and_then(|text| scan(&text[range.clone()], &mut brief));
-            match common {
-                Some(id) if decider.index.fill_in(&brief, now, &mut query) => {
-                    let reason = decider.decide(&query);
+            briefs.clear();
+            lines.clear();
+            while start < self.text.len() && lines.len() < TOGETHER {
+                let left = &self.text[start..];
+                let length = memchr::memchr(b'\n', left).unwrap_or(left.len());
+                let range = start..start + length;
+                start = range.end + 1;
+                // Both ends are beside a line's end, so at a character's border.
+                let id = whole
+                    .and_then(|text| scanner.scan(&text[range.clone()], briefs.add()));
+                if whole.is_some() && id.is_none() {
+                    briefs.take_back();
+                }
+                lines.push((range, id));
+            }
+            briefs.resolve(decider, now);
+            let mut next = 0..;
+            for (range, id) in lines.drain(..) {
+                let common = id.and_then(|id| Some((id, briefs.query(next.next()?)?)));
+                if let Some((id, query)) = common {
+                    let reason = decider.decide(query);
                     answers.tally.reasons[reason as usize] += 1;
                     answers.write_common(id, number, reason);
-                }
-                _ => {
+                } else {
                     let line = &self.text[range];
                     if !line.iter().all(u8::is_ascii_whitespace) {
                         let line = answer(decider, line, number, now, why, &mut answers.tally);
                         answers.write(&line);
                     }
                 }
+                number += 1;
             }
-            number += 1;
         }
         answers
     }

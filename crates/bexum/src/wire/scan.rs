@@ -20,163 +20,174 @@ pub(crate) enum RawId<'a> {
     Number(i64),
 }
 
-/// Reads a line into `brief`, whose lists are used again; `None` where it is no common one.
-pub(crate) fn scan<'a>(line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
-    let mut scanner = Scanner { line, bytes: line.as_bytes(), at: 0 };
-    brief.context.clear();
-    (brief.take_up, brief.time) = (None, None);
-    let mut id = RawId::None;
-    // A bit for each field seen.
-    let mut seen = 0_u8;
-    let mut see = |bit: u8| {
-        let again = seen & bit != 0;
-        seen |= bit;
-        (!again).then_some(())
-    };
-    scanner.expect(b'{')?;
-    loop {
-        scanner.space();
-        let key = scanner.field()?;
-        match key {
-            Field::Who => {
-                see(1)?;
-                brief.who = scanner.text()?;
-            }
-            Field::Does => {
-                see(2)?;
-                brief.does = scanner.text()?;
-            }
-            Field::On => {
-                see(4)?;
-                brief.on = scanner.text()?;
-            }
-            Field::As => {
-                see(8)?;
-                brief.take_up = Some(scanner.text()?);
-            }
-            Field::Id => {
-                see(16)?;
-                scanner.space();
-                id = match scanner.peek()? {
-                    b'"' => RawId::Text(scanner.text()?),
-                    _ => RawId::Number(scanner.integer()?),
-                };
-            }
-            Field::Context => {
-                see(32)?;
-                scanner.context(brief)?;
-            }
+/// Reads lines one after the other; what it allocates for one serves the next.
+#[derive(Debug, Default)]
+pub(crate) struct Scanner {
+    /// Where the quotes of the line at hand are.
+    quotes: Vec<u32>,
+}
+
+impl Scanner {
+    /// Reads a line into `brief`, whose lists are used again; `None` where it is no common one.
+    pub(crate) fn scan<'a>(
+        &mut self,
+        line: &'a str,
+        brief: &mut Brief<'a>,
+    ) -> Option<RawId<'a>> {
+        let line = line.strip_suffix('\r').unwrap_or(line);
+        let bytes = line.as_bytes();
+        find_quotes(bytes, &mut self.quotes)?;
+        Reader { line, bytes, quotes: &self.quotes, at: 0 }.read(brief)
+    }
+}
+
+/// Where all quotes are; `None` where anything is escaped, or a control character.
+fn find_quotes(bytes: &[u8], quotes: &mut Vec<u32>) -> Option<()> {
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    const LOW: u64 = 0x7f7f_7f7f_7f7f_7f7f;
+    let differ = |word: u64, letter: u8| word ^ (ONES * u64::from(letter));
+    quotes.clear();
+    let (words, rest) = bytes.as_chunks::<8>();
+    for (i, word) in words.iter().enumerate() {
+        let word = u64::from_le_bytes(*word);
+        // The highest bits of bytes that are a backslash or below a space, and of some above them.
+        let backslash = differ(word, b'\\').wrapping_sub(ONES) & !differ(word, b'\\');
+        let control = word.wrapping_sub(ONES * 0x20) & !word;
+        if (backslash | control) & !LOW != 0 {
+            return None;
         }
-        scanner.space();
-        match scanner.next()? {
-            b',' => {}
-            b'}' => break,
-            _ => return None,
+        // The highest bits of bytes that are a quote, and no others.
+        let other = differ(word, b'"');
+        let mut marks = !((other & LOW) + LOW | other | LOW);
+        while marks != 0 {
+            quotes.push(i as u32 * 8 + marks.trailing_zeros() / 8);
+            marks &= marks - 1;
         }
     }
-    scanner.space();
-    (scanner.at == scanner.bytes.len() && seen & 7 == 7).then_some(id)
+    let start = bytes.len() - rest.len();
+    for (i, byte) in rest.iter().enumerate() {
+        match byte {
+            b'"' => quotes.push((start + i) as u32),
+            0..0x20 | b'\\' => return None,
+            _ => {}
+        }
+    }
+    Some(())
 }
 
-/// A field that a common line may have.
-#[derive(Clone, Copy)]
-enum Field {
-    Who,
-    Does,
-    On,
-    As,
-    Id,
-    Context,
-}
-
-struct Scanner<'a> {
+/// A line in which nothing is escaped, and its quotes from `at` onward.
+struct Reader<'a, 'q> {
     line: &'a str,
     bytes: &'a [u8],
+    quotes: &'q [u32],
     at: usize,
 }
 
-impl<'a> Scanner<'a> {
-    fn peek(&self) -> Option<u8> {
+impl<'a> Reader<'a, '_> {
+    fn read(mut self, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
+        brief.context.clear();
+        (brief.take_up, brief.time) = (None, None);
+        let mut id = RawId::None;
+        // A bit for each field seen.
+        let mut seen = 0_u8;
+        let mut see = |bit: u8| {
+            let again = seen & bit != 0;
+            seen |= bit;
+            (!again).then_some(())
+        };
+        self.expect(b'{')?;
+        loop {
+            let key = self.text()?;
+            self.expect(b':')?;
+            match key {
+                "who" => {
+                    see(1)?;
+                    brief.who = self.text()?;
+                }
+                "does" => {
+                    see(2)?;
+                    brief.does = self.text()?;
+                }
+                "on" => {
+                    see(4)?;
+                    brief.on = self.text()?;
+                }
+                "as" => {
+                    see(8)?;
+                    brief.take_up = Some(self.text()?);
+                }
+                "id" => {
+                    see(16)?;
+                    id = match self.peek()? {
+                        b'"' => RawId::Text(self.text()?),
+                        _ => RawId::Number(self.integer()?),
+                    };
+                }
+                "context" => {
+                    see(32)?;
+                    self.context(brief)?;
+                }
+                _ => return None,
+            }
+            match self.sign()? {
+                b',' => {}
+                b'}' => break,
+                _ => return None,
+            }
+        }
+        (self.peek().is_none() && seen & 7 == 7).then_some(id)
+    }
+
+    /// The next byte that is no space.
+    fn peek(&mut self) -> Option<u8> {
+        while let Some(b' ') = self.bytes.get(self.at) {
+            self.at += 1;
+        }
         self.bytes.get(self.at).copied()
     }
 
-    fn next(&mut self) -> Option<u8> {
+    /// The same, and past it.
+    fn sign(&mut self) -> Option<u8> {
         let byte = self.peek()?;
         self.at += 1;
         Some(byte)
     }
 
-    fn space(&mut self) {
-        while matches!(self.peek(), Some(b' ' | b'\t' | b'\r' | b'\n')) {
-            self.at += 1;
-        }
-    }
-
     fn expect(&mut self, wanted: u8) -> Option<()> {
-        self.space();
-        (self.next()? == wanted).then_some(())
+        (self.sign()? == wanted).then_some(())
     }
 
-    /// A field's name, and the colon after it.
-    fn field(&mut self) -> Option<Field> {
-        const FIELDS: [(&[u8], Field); 6] = [
-            (b"\"id\"", Field::Id),
-            (b"\"who\"", Field::Who),
-            (b"\"does\"", Field::Does),
-            (b"\"on\"", Field::On),
-            (b"\"as\"", Field::As),
-            (b"\"context\"", Field::Context),
-        ];
-        let rest = &self.bytes[self.at..];
-        let (name, field) = FIELDS.iter().find(|(name, _)| rest.starts_with(name))?;
-        self.at += name.len();
-        self.expect(b':')?;
-        Some(*field)
-    }
-
-    /// A string in which nothing is escaped.
     fn text(&mut self) -> Option<&'a str> {
-        self.expect(b'"')?;
-        let start = self.at;
-        // Eight letters at a time, up to the first that means something.
-        while let Some(word) = self.bytes.get(self.at..self.at + 8) {
-            let special = special(u64::from_le_bytes(word.try_into().ok()?));
-            if special != 0 {
-                self.at += special.trailing_zeros() as usize / 8;
-                break;
-            }
-            self.at += 8;
-        }
-        loop {
-            match self.next()? {
-                b'"' => break,
-                b'\\' | 0..0x20 => return None,
-                _ => {}
-            }
-        }
-        // Quotes are whole characters, so both ends are at one's border.
-        Some(&self.line[start..self.at - 1])
-    }
-
-    /// An integer within 64 bits; no other number.
-    fn integer(&mut self) -> Option<i64> {
-        let start = self.at;
-        if self.peek() == Some(b'-') {
-            self.at += 1;
-        }
-        let digits = self.at;
-        while matches!(self.peek(), Some(b'0'..=b'9')) {
-            self.at += 1;
-        }
-        let written = &self.line[start..self.at];
-        let length = self.at - digits;
-        let leading_zero = self.bytes.get(digits) == Some(&b'0') && length > 1;
-        let goes_on = matches!(self.peek(), Some(b'.' | b'e' | b'E'));
-        // `-0` is an integer too, but a rare one.
-        if length == 0 || leading_zero || goes_on || written == "-0" {
+        self.peek()?;
+        let [start, end, rest @ ..] = self.quotes else { return None };
+        let (start, end) = (*start as usize, *end as usize);
+        if start != self.at {
             return None;
         }
-        written.parse().ok()
+        (self.quotes, self.at) = (rest, end + 1);
+        // Quotes are whole characters, so both ends are at one's border.
+        self.line.get(start + 1..end)
+    }
+
+    /// An integer of at most eighteen digits; no other number.
+    fn integer(&mut self) -> Option<i64> {
+        let negative = self.peek()? == b'-';
+        self.at += usize::from(negative);
+        let start = self.at;
+        let mut number = 0;
+        while let Some(digit @ b'0'..=b'9') = self.bytes.get(self.at) {
+            // Past eighteen digits it means nothing, and is thrown away below.
+            number = 10_i64.wrapping_mul(number).wrapping_add(i64::from(digit - b'0'));
+            self.at += 1;
+        }
+        let length = self.at - start;
+        let leading_zero = self.bytes.get(start) == Some(&b'0') && length > 1;
+        let goes_on = matches!(self.bytes.get(self.at), Some(b'.' | b'e' | b'E'));
+        // `-0` is an integer too, but a rare one.
+        if !(1..=18).contains(&length) || leading_zero || goes_on || negative && number == 0 {
+            return None;
+        }
+        Some(if negative { -number } else { number })
     }
 
     fn word(&mut self, word: &str) -> Option<()> {
@@ -186,7 +197,6 @@ impl<'a> Scanner<'a> {
     /// Scalars under names without dots, each once.
     fn context(&mut self, brief: &mut Brief<'a>) -> Option<()> {
         self.expect(b'{')?;
-        self.space();
         if self.peek()? == b'}' {
             self.at += 1;
             return Some(());
@@ -197,7 +207,6 @@ impl<'a> Scanner<'a> {
                 return None;
             }
             self.expect(b':')?;
-            self.space();
             let value = match self.peek()? {
                 b'"' => Some(Scalar::Text(self.text()?)),
                 b't' => {
@@ -224,26 +233,13 @@ impl<'a> Scanner<'a> {
                 }
                 brief.context.push((key, value));
             }
-            self.space();
-            match self.next()? {
+            match self.sign()? {
                 b',' => {}
                 b'}' => return Some(()),
                 _ => return None,
             }
         }
     }
-}
-
-/// The highest bit of the first byte that is a quote, a backslash or a control character; later
-/// bytes may be marked wrongly.
-fn special(word: u64) -> u64 {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const HIGH: u64 = 0x8080_8080_8080_8080;
-    let zero = |word: u64| word.wrapping_sub(ONES) & !word & HIGH;
-    let quote = zero(word ^ (ONES * u64::from(b'"')));
-    let backslash = zero(word ^ (ONES * u64::from(b'\\')));
-    let control = word.wrapping_sub(ONES * 0x20) & !word & HIGH;
-    quote | backslash | control
 }
 
 #[cfg(test)]
@@ -253,13 +249,13 @@ mod tests {
     use bexum_core::engine::Brief;
     use proptest::prelude::*;
 
-    use super::{RawId, scan};
+    use super::{RawId, Scanner};
     use crate::wire::request::{LineId, parse};
 
     /// What is read at a glance is what is read with care.
     fn agree(line: &str) -> Result<bool, TestCaseError> {
         let mut brief = Brief::default();
-        let Some(id) = scan(line, &mut brief) else { return Ok(false) };
+        let Some(id) = Scanner::default().scan(line, &mut brief) else { return Ok(false) };
         let parsed = parse(line, Time(7));
         prop_assert!(parsed.is_ok(), "{:?} of {line}", parsed.err());
         let Ok((careful_id, request)) = parsed else { return Ok(true) };
@@ -293,7 +289,8 @@ mod tests {
             r#" { "id" : -12 , "who":"user:a","does":"k.v","on":"é/p" , "as":"role:r" } "#,
             r#"{"context":{},"on":"p","does":"k.v","who":"u","id":"x"}"#,
             r#"{"who":"u","does":"d","on":"p","context":{"mfa":true,"n":-3,"x":null,"s":"é","b":false,"time":"2026-01-01T00:00:00+01:00"}}"#,
-            r#"{"who":"u","does":"d","on":"p","id":9223372036854775807}"#,
+            r#"{"who":"u","does":"d","on":"p","id":-922337203685477580}"#,
+            "{\"who\":\"u\",\"does\":\"d\",\"on\":\"p\"}\r",
         ] {
             assert!(agree(line).expect("they agree"), "{line}");
         }
@@ -309,6 +306,8 @@ mod tests {
             r#"{"who":"u","does":"d","on":"p\n"}"#,
             r#"{"who":"u","does":"d","on":"p","id":01}"#,
             r#"{"who":"u","does":"d","on":"p","id":1.0}"#,
+            r#"{"who":"u","does":"d","on":"p","id":-}"#,
+            r#"{"who":"u","does":"d","on":"p","id":9223372036854775807}"#,
             r#"{"who":"u","does":"d","on":"p","id":1e3}"#,
             r#"{"who":"u","does":"d","on":"p","id":9223372036854775808}"#,
             r#"{"who":"u","does":"d","on":"p","id":null}"#,
@@ -333,6 +332,8 @@ mod tests {
             ",",
             ":",
             "\"who\"",
+            "\r",
+            "\\",
             "\"does\"",
             "\"on\"",
             "\"as\"",
