@@ -99,16 +99,18 @@ impl<'a> Briefs<'a> {
             let split = row.lookup.prepare_path(row.brief.on, &mut row.query.target.segments);
             row.is_resolved = split.is_some();
         }
-        for row in &mut *rows {
-            match directory.principal(&row.lookup, row.brief.who, scope_type) {
-                Some(who) => row.query.who = who,
-                None => row.is_resolved = false,
-            }
-        }
+        rows.iter_mut().for_each(|row| directory.fetch_slots(&mut row.lookup));
+        rows.iter().for_each(|row| directory.fetch_texts(&row.lookup));
         for row in rows.iter_mut().filter(|row| row.is_resolved) {
-            match directory.place(&row.lookup, row.brief.on, scope_type) {
-                Some(place) => row.query.target.place = place,
-                None => row.is_resolved = false,
+            let Row { brief, lookup, query, .. } = &mut *row;
+            let who = directory.principal(lookup, brief.who, scope_type);
+            let place = directory.place(lookup, brief.on, scope_type);
+            row.is_resolved =
+                who.zip(place).map(|known| (query.who, query.target.place) = known).is_some();
+        }
+        for step in 0..Decider::STEPS {
+            for row in rows.iter().filter(|row| row.is_resolved) {
+                decider.fetch(&row.query, step);
             }
         }
         for row in rows.iter_mut().filter(|row| row.is_resolved) {
@@ -117,9 +119,6 @@ impl<'a> Briefs<'a> {
                     .catalogue
                     .applicable(places.class(row.query.target.place))
                     .contains(row.query.action.index());
-        }
-        for row in rows.iter().filter(|row| row.is_resolved) {
-            decider.fetch(&row.query);
         }
     }
 }

@@ -30,34 +30,36 @@ struct Slot<T> {
     meaning: T,
 }
 
-/// Segments of a path that are looked up; deeper ones are left to the plain way.
-const MOST_SEGMENTS: usize = 12;
+/// A hash that goes on eight letters at a time, and can be had of every beginning on the way.
+#[derive(Clone, Copy, Debug, Default)]
+struct Hash(u64);
 
-/// Goes on with a hash over one more segment, eight letters at a time; the last eight may overlap
-/// those before.
-fn mix(hash: u64, segment: &[u8]) -> u64 {
+impl Hash {
     const K: u64 = 0xf135_7aea_2e62_a9c5;
-    let mut hash = (hash ^ segment.len() as u64).wrapping_mul(K);
-    let mut add = |word: u64| hash = (hash.rotate_left(23) ^ word).wrapping_mul(K);
-    if let Some(last) = segment.last_chunk::<8>() {
-        let whole = (segment.len() - 1) / 8 * 8;
-        for word in segment[..whole].chunks_exact(8) {
-            add(u64::from_le_bytes(word.try_into().expect("eight bytes")));
-        }
-        add(u64::from_le_bytes(*last));
-    } else if let (Some(first), Some(last)) =
-        (segment.first_chunk::<4>(), segment.last_chunk::<4>())
-    {
-        let (first, last) = (u32::from_le_bytes(*first), u32::from_le_bytes(*last));
-        add(u64::from(first) | u64::from(last) << 32);
-    } else {
-        add(segment.iter().fold(0, |word, letter| word << 8 | u64::from(*letter)));
+
+    /// After eight more letters.
+    fn and(self, eight: u64) -> Self {
+        Self((self.0.rotate_left(23) ^ eight).wrapping_mul(Self::K))
     }
-    hash ^ (hash >> 32)
+
+    /// Of all letters so far and these last, fewer than eight and in the low bytes; so many in all.
+    fn ended(self, rest: u64, length: usize) -> u64 {
+        let hash = self.and(rest).and(length as u64).0;
+        hash ^ (hash >> 32)
+    }
+
+    /// Of a whole text.
+    fn of(text: &[u8]) -> u64 {
+        let (words, rest) = text.as_chunks::<8>();
+        let whole =
+            words.iter().fold(Self::default(), |hash, word| hash.and(u64::from_le_bytes(*word)));
+        whole.ended(low_letters(rest), text.len())
+    }
 }
 
-fn hash_path(path: &str) -> u64 {
-    path.as_bytes().split(|b| *b == b'/').fold(0, mix)
+/// Fewer than eight letters in the low bytes of a word.
+fn low_letters(letters: &[u8]) -> u64 {
+    letters.iter().rev().fold(0, |word, letter| word << 8 | u64::from(*letter))
 }
 
 impl<T: Copy> Texts<T> {
@@ -80,10 +82,11 @@ impl<T: Copy> Texts<T> {
     }
 
     /// Adds a text that is not there yet; one that no request can name is left out.
-    fn add(&mut self, hash: u64, text: &str, meaning: T) {
+    fn add(&mut self, text: &str, meaning: T) {
         let Ok(length) = u16::try_from(text.len()) else { return };
         let start = u32::try_from(self.all.len()).expect("limits keep names within 4 GiB");
         self.all.extend_from_slice(text.as_bytes());
+        let hash = Hash::of(text.as_bytes());
         let (word, bit) = self.filter_bit(hash);
         self.filter[word] |= bit;
         let mut at = (hash >> self.shift) as usize;
@@ -93,11 +96,24 @@ impl<T: Copy> Texts<T> {
         self.slots[at] = Slot { start, length, tag: hash as u16, meaning };
     }
 
-    fn find(&self, hash: u64, text: &[u8]) -> Option<T> {
+    /// Whether a text of this hash may be there.
+    fn may_have(&self, hash: u64) -> bool {
         let (word, bit) = self.filter_bit(hash);
-        if self.filter[word] & bit == 0 {
-            return None;
-        }
+        self.filter[word] & bit != 0
+    }
+
+    /// Brings the slot of a hash nearer.
+    fn fetch_slot(&self, hash: u64) {
+        std::hint::black_box(self.slots[(hash >> self.shift) as usize].start);
+    }
+
+    /// Brings the text that a slot fetched before leads to nearer.
+    fn fetch_text(&self, hash: u64) {
+        let slot = &self.slots[(hash >> self.shift) as usize];
+        std::hint::black_box(self.all.get(slot.start as usize).copied());
+    }
+
+    fn find(&self, hash: u64, text: &[u8]) -> Option<T> {
         let mut at = (hash >> self.shift) as usize;
         loop {
             let slot = &self.slots[at];
@@ -141,13 +157,15 @@ pub(crate) struct Lookup {
     is_workload: bool,
     /// The hash of the path up to the end of each segment, and that end.
     heads: Vec<(u64, u32)>,
+    /// How many of them to look at: beyond, nothing is known.
+    likely: usize,
 }
 
 impl Lookup {
     pub(crate) fn prepare_who(&mut self, name: &str) {
         let path = workload(name);
         self.is_workload = path.is_some();
-        self.who = path.map_or_else(|| mix(0, name.as_bytes()), hash_path);
+        self.who = Hash::of(path.unwrap_or(name).as_bytes());
     }
 
     /// Splits a path; `None` where that takes a closer look.
@@ -161,8 +179,8 @@ impl Lookup {
         if path.len() > PATH_BYTES {
             return None;
         }
-        let bytes = path.as_bytes();
-        let (words, rest) = bytes.as_chunks::<8>();
+        let (words, rest) = path.as_bytes().as_chunks::<8>();
+        let mut hash = Hash::default();
         for (i, word) in words.iter().enumerate() {
             let word = u64::from_le_bytes(*word);
             if !are_plain(word) {
@@ -170,33 +188,35 @@ impl Lookup {
             }
             let mut slashes = marks(word, b'/');
             while slashes != 0 {
-                self.heads.push((0, i as u32 * 8 + slashes.trailing_zeros() / 8));
+                let before = slashes.trailing_zeros() as usize / 8;
+                let end = i * 8 + before;
+                let letters = word & !(u64::MAX << (before * 8));
+                self.heads.push((hash.ended(letters, end), end as u32));
                 slashes &= slashes - 1;
             }
+            hash = hash.and(word);
         }
-        for (i, letter) in (words.len() as u32 * 8..).zip(rest) {
+        let start = words.len() * 8;
+        for (i, letter) in rest.iter().enumerate() {
             match letter {
-                b'/' => self.heads.push((0, i)),
+                b'/' => {
+                    let head = hash.ended(low_letters(&rest[..i]), start + i);
+                    self.heads.push((head, (start + i) as u32));
+                }
                 0..0x20 | b'*' | 0x7b.. => return None,
                 _ => {}
             }
         }
-        self.heads.push((0, bytes.len() as u32));
-        if self.heads.len() > MOST_SEGMENTS {
-            return None;
-        }
-        let (mut hash, mut start) = (0, 0);
-        for head in &mut self.heads {
-            let end = head.1 as usize;
-            let segment = &bytes[start..end];
-            if matches!(segment, b"" | b"." | b"..") {
+        self.heads.push((hash.ended(low_letters(rest), path.len()), path.len() as u32));
+        let mut start = 0;
+        for (_, end) in &self.heads {
+            // A slash is a whole character, so both ends are at one's border.
+            let segment = &path[start..*end as usize];
+            if matches!(segment, "" | "." | "..") {
                 return None;
             }
-            hash = mix(hash, segment);
-            head.0 = hash;
-            // A slash is a whole character, so both ends are at one's border.
-            segments.push(&path[start..end]);
-            start = end + 1;
+            segments.push(segment);
+            start = *end as usize + 1;
         }
         Some(())
     }
@@ -231,21 +251,43 @@ impl Directory {
         let mut names = Texts::with_room(count, Principal::Workload(ScopeId::new(0)));
         for who in estate.principals().filter(|who| !matches!(who, Principal::Workload(_))) {
             let name = estate.principal_id(who);
-            names.add(mix(0, name.as_bytes()), &name, who);
+            names.add(&name, who);
         }
         let count = estate.scopes.len() + estate.identities_at.len();
         let mut paths = Texts::with_room(count, Known::Scope(ScopeId::new(0)));
         for (id, scope) in estate.scopes.iter() {
-            paths.add(hash_path(&scope.path), &scope.path, Known::Scope(id));
+            paths.add(&scope.path, Known::Scope(id));
         }
         let mut identities = Vec::with_capacity(estate.identities_at.len());
         for (path, who) in &estate.identities_at {
             if let Some(home) = estate.identity(*who).and_then(|identity| identity.home) {
-                paths.add(hash_path(path), path, Known::Identity(identities.len() as u32));
+                paths.add(path, Known::Identity(identities.len() as u32));
                 identities.push((*who, home));
             }
         }
         Self { names, paths, identities }
+    }
+
+    /// Brings nearer what looking up will ask first.
+    pub(crate) fn fetch_slots(&self, lookup: &mut Lookup) {
+        let likely = lookup.heads.iter().rposition(|(hash, _)| self.paths.may_have(*hash));
+        lookup.likely = likely.map_or(0, |last| last + 1);
+        if let Some((hash, _)) = lookup.heads[..lookup.likely].last() {
+            self.paths.fetch_slot(*hash);
+        }
+        if !lookup.is_workload {
+            self.names.fetch_slot(lookup.who);
+        }
+    }
+
+    /// And then.
+    pub(crate) fn fetch_texts(&self, lookup: &Lookup) {
+        if let Some((hash, _)) = lookup.heads[..lookup.likely].last() {
+            self.paths.fetch_text(*hash);
+        }
+        if !lookup.is_workload {
+            self.names.fetch_text(lookup.who);
+        }
     }
 
     /// The principal of a name like `user:ines`, prepared before.
@@ -273,7 +315,10 @@ impl Directory {
         path: &str,
         scope_type: impl Fn(ScopeId) -> ScopeType,
     ) -> Option<Place> {
-        for (hash, end) in lookup.heads.iter().rev() {
+        for (hash, end) in lookup.heads[..lookup.likely].iter().rev() {
+            if !self.paths.may_have(*hash) {
+                continue;
+            }
             let end = *end as usize;
             let Some(known) = self.paths.find(*hash, &path.as_bytes()[..end]) else { continue };
             let whole = end == path.len();
@@ -293,7 +338,7 @@ impl Directory {
 
 #[cfg(test)]
 mod tests {
-    use super::{Directory, Lookup, are_plain, hash_path};
+    use super::{Directory, Hash, Lookup, are_plain};
     use crate::declaration::{Declarations, Named, Scope};
     use crate::estate::Estate;
     use crate::origin::{Origin, Written};
@@ -351,7 +396,10 @@ mod tests {
                 let scope_type = |id| estate.scope(id).scope_type;
                 let known = lookup
                     .prepare_path(&path, &mut segments)
-                    .and_then(|()| directory.place(&lookup, &path, scope_type));
+                    .and_then(|()| {
+                        directory.fetch_slots(&mut lookup);
+                        directory.place(&lookup, &path, scope_type)
+                    });
                 let careful = resolve_target(&estate, &path);
                 if let Some(place) = known {
                     let target = careful.expect("it leads somewhere");
@@ -361,7 +409,8 @@ mod tests {
                     proptest::prop_assert!(careful.is_err(), "{path}");
                 }
             }
-            proptest::prop_assert_eq!(hash_path(&rest) == hash_path(&head), rest == head);
+            let hash = |text: &str| Hash::of(text.as_bytes());
+            proptest::prop_assert_eq!(hash(&rest) == hash(&head), rest == head);
         }
     }
 }

@@ -106,11 +106,23 @@ impl<'e> Decider<'e> {
         self.closures.get(number, at, || Closure::new(index, query.who, &[], at))
     }
 
-    /// Brings what deciding a query will look at first nearer, where that is not there yet.
-    pub(crate) fn fetch(&mut self, query: &Query<'_>) {
-        let attached = self.index.places.attached_at(query.target.scope());
-        std::hint::black_box(attached.first());
-        self.closure_of(query).sought.fetch();
+    /// How many steps [`fetch`](Self::fetch) takes.
+    pub(crate) const STEPS: usize = 4;
+
+    /// Brings what deciding a query will look at first nearer, in steps of which each needs the one
+    /// before: who asks and the place must be known.
+    pub(crate) fn fetch(&self, query: &Query<'_>, step: usize) {
+        self.index.places.fetch(query.target.scope(), step);
+        let (number, _) = self.index.places.codes.number(query.who);
+        match step {
+            0 => self.closures.fetch_place(number),
+            1 => self.closures.fetch_latest(number),
+            _ => {
+                if let Some(closure) = self.closures.latest(number) {
+                    closure.sought.fetch(step - 2);
+                }
+            }
+        }
     }
 
     /// Who asks, and the role that is taken up, if one is.

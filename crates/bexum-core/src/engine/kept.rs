@@ -83,4 +83,20 @@ impl<T: Steady> Kept<T> {
         self.at[number] = self.kept.len() as u32;
         made
     }
+
+    /// Brings nearer where something is kept.
+    pub(super) fn fetch_place(&self, number: usize) {
+        std::hint::black_box(self.at.get(number).copied());
+    }
+
+    /// And then what was last made.
+    pub(super) fn fetch_latest(&self, number: usize) {
+        std::hint::black_box(self.latest(number));
+    }
+
+    /// What was last made under this number, if anything was.
+    pub(super) fn latest(&self, number: usize) -> Option<&T> {
+        let place = *self.at.get(number)? as usize;
+        Some(&self.kept[place.checked_sub(1)?].latest)
+    }
 }

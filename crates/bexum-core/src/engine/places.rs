@@ -103,9 +103,14 @@ impl Sought {
         sought
     }
 
-    /// Brings its bits nearer.
-    pub(crate) fn fetch(&self) {
-        std::hint::black_box(self.bits.first());
+    /// Brings its parts nearer, in two steps.
+    pub(crate) fn fetch(&self, step: usize) {
+        if step == 0 {
+            std::hint::black_box((self.own, self.bits.len()));
+        } else {
+            // A line of memory holds eight words.
+            self.bits.iter().step_by(8).for_each(|word| _ = std::hint::black_box(*word));
+        }
     }
 
     fn has(&self, code: Code) -> bool {
@@ -257,6 +262,16 @@ impl Places {
         let start = action.index() * self.row;
         let naming = Naming(&self.rows[effect as usize][start..start + self.row]);
         self.named[effect as usize].contains(action.index()).then_some(naming)
+    }
+
+    /// Brings what lies at a scope nearer, then what lies above it.
+    pub(crate) fn fetch(&self, scope: ScopeId, step: usize) {
+        if let Some((scope, ..)) = self.chain(scope).nth(step / 2) {
+            match step % 2 {
+                0 => _ = std::hint::black_box(self.nodes[scope.index()].depth),
+                _ => _ = std::hint::black_box(self.attached_at(scope).first().map(|e| e.origin)),
+            }
+        }
     }
 
     pub(crate) fn scope_type(&self, scope: ScopeId) -> ScopeType {

@@ -184,7 +184,11 @@ impl Batch {
         }
         // Letters are looked at once for all lines together.
         let whole = std::str::from_utf8(&self.text).ok().filter(|_| !why);
+        let ends = Reason::ALL.map(end_of_answer);
         let (mut scanner, mut briefs) = (Scanner::default(), Briefs::default());
+        if let Some(text) = whole {
+            scanner.look_ahead(text);
+        }
         // The lines at hand, those of `briefs` in their order, with their ids.
         let mut lines: Vec<(Range<usize>, Option<RawId<'_>>)> = Vec::with_capacity(TOGETHER);
         let mut start = 0;
@@ -197,8 +201,7 @@ impl Batch {
                 let range = start..start + length;
                 start = range.end + 1;
                 // Both ends are beside a line's end, so at a character's border.
-                let id = whole
-                    .and_then(|text| scanner.scan(&text[range.clone()], briefs.add()));
+                let id = whole.and_then(|text| scanner.scan(&text[range.clone()], briefs.add()));
                 if whole.is_some() && id.is_none() {
                     briefs.take_back();
                 }
@@ -211,7 +214,7 @@ impl Batch {
                 if let Some((id, query)) = common {
                     let reason = decider.decide(query);
                     answers.tally.reasons[reason as usize] += 1;
-                    answers.write_common(id, number, reason);
+                    answers.write_common(id, number, &ends[reason as usize]);
                 } else {
                     let line = &self.text[range];
                     if !line.iter().all(u8::is_ascii_whitespace) {
@@ -233,8 +236,8 @@ impl Answers {
         self.text.push(b'\n');
     }
 
-    /// The same for an answer without reasons, letter by letter.
-    fn write_common(&mut self, id: RawId<'_>, number: u64, reason: Reason) {
+    /// The same for an answer without reasons, letter by letter; `end` is all after the `id`.
+    fn write_common(&mut self, id: RawId<'_>, number: u64, end: &[u8]) {
         self.text.extend_from_slice(b"{\"id\":");
         match id {
             RawId::Text(text) => {
@@ -250,12 +253,13 @@ impl Answers {
                 self.text.extend_from_slice(itoa::Buffer::new().format(number).as_bytes());
             }
         }
-        self.text.extend_from_slice(b",\"verdict\":\"");
-        self.text.extend_from_slice(reason.verdict().word().as_bytes());
-        self.text.extend_from_slice(b"\",\"reason\":\"");
-        self.text.extend_from_slice(reason.word().as_bytes());
-        self.text.extend_from_slice(b"\"}\n");
+        self.text.extend_from_slice(end);
     }
+}
+
+/// All of an answer after its `id`.
+fn end_of_answer(reason: Reason) -> Vec<u8> {
+    format!(",\"verdict\":\"{}\",\"reason\":\"{reason}\"}}\n", reason.verdict()).into_bytes()
 }
 
 fn answer(

@@ -1,6 +1,12 @@
-//! The commonest lines of `replay`, read in one pass: known fields, plain strings, flat
+//! The commonest lines of `replay`, read without a copy: known fields, plain strings, flat
 //! circumstances. Whatever is not quite so is left to [`request::parse`](super::request::parse),
 //! which must say the same of what is read here.
+//!
+//! The lines of a log look alike: what differs is within strings and numbers, and all around is the
+//! same letter for letter. So a line that was read leaves its shape behind, and the next is first
+//! held against the [`Shapes`] known.
+
+use std::ops::Range;
 
 use bexum_core::Time;
 use bexum_core::condition::fact::Scalar;
@@ -8,6 +14,10 @@ use bexum_core::engine::Brief;
 
 /// Circumstances beyond which a line is no common one.
 const MOST_CIRCUMSTANCES: usize = 12;
+/// So many pieces of shapes are kept.
+const MOST_PIECES: usize = 64;
+/// After so many shapes in a row that fitted no other line, no more are looked for.
+const MOST_IN_VAIN: usize = 64;
 
 /// A line's `id`, as it is written there.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -20,71 +30,249 @@ pub(crate) enum RawId<'a> {
     Number(i64),
 }
 
-/// Reads lines one after the other; what it allocates for one serves the next.
+/// Reads lines one after the other, and learns how they look.
 #[derive(Debug, Default)]
 pub(crate) struct Scanner {
-    /// Where the quotes of the line at hand are.
-    quotes: Vec<u32>,
+    shapes: Shapes,
+    in_vain: usize,
+    is_plain: bool,
+}
+
+/// Whether nothing is escaped anywhere, and nothing a control character: then a string ends at the
+/// next quote.
+fn is_plain(text: &str) -> bool {
+    let odd = |byte: &u8| u8::from(*byte < 0x20 && *byte != b'\n') | u8::from(*byte == b'\\');
+    text.bytes().fold(0, |any, byte| any | odd(&byte)) == 0
 }
 
 impl Scanner {
-    /// Reads a line into `brief`, whose lists are used again; `None` where it is no common one.
-    pub(crate) fn scan<'a>(
-        &mut self,
-        line: &'a str,
-        brief: &mut Brief<'a>,
-    ) -> Option<RawId<'a>> {
-        let line = line.strip_suffix('\r').unwrap_or(line);
-        let bytes = line.as_bytes();
-        find_quotes(bytes, &mut self.quotes)?;
-        Reader { line, bytes, quotes: &self.quotes, at: 0 }.read(brief)
+    /// Looks at all lines that come next together: if all are plain, none is looked at for that.
+    pub(crate) fn look_ahead(&mut self, lines: &str) {
+        self.is_plain = is_plain(lines);
     }
-}
 
-/// Where all quotes are; `None` where anything is escaped, or a control character.
-fn find_quotes(bytes: &[u8], quotes: &mut Vec<u32>) -> Option<()> {
-    const ONES: u64 = 0x0101_0101_0101_0101;
-    const LOW: u64 = 0x7f7f_7f7f_7f7f_7f7f;
-    let differ = |word: u64, letter: u8| word ^ (ONES * u64::from(letter));
-    quotes.clear();
-    let (words, rest) = bytes.as_chunks::<8>();
-    for (i, word) in words.iter().enumerate() {
-        let word = u64::from_le_bytes(*word);
-        // The highest bits of bytes that are a backslash or below a space, and of some above them.
-        let backslash = differ(word, b'\\').wrapping_sub(ONES) & !differ(word, b'\\');
-        let control = word.wrapping_sub(ONES * 0x20) & !word;
-        if (backslash | control) & !LOW != 0 {
+    /// Reads a line into `brief`, whose lists are used again; `None` where it is no common one.
+    pub(crate) fn scan<'a>(&mut self, line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
+        let line = line.strip_suffix('\r').unwrap_or(line);
+        if !self.is_plain && !is_plain(line) {
             return None;
         }
-        // The highest bits of bytes that are a quote, and no others.
-        let other = differ(word, b'"');
-        let mut marks = !((other & LOW) + LOW | other | LOW);
-        while marks != 0 {
-            quotes.push(i as u32 * 8 + marks.trailing_zeros() / 8);
-            marks &= marks - 1;
+        brief.context.clear();
+        (brief.take_up, brief.time) = (None, None);
+        if let Some(id) = self.shapes.read(line, brief) {
+            self.in_vain = 0;
+            return Some(id);
         }
-    }
-    let start = bytes.len() - rest.len();
-    for (i, byte) in rest.iter().enumerate() {
-        match byte {
-            b'"' => quotes.push((start + i) as u32),
-            0..0x20 | b'\\' => return None,
-            _ => {}
+        brief.context.clear();
+        (brief.take_up, brief.time) = (None, None);
+        let mut reader = Reader { line, bytes: line.as_bytes(), at: 0, shape: Draft::default() };
+        let id = reader.read(brief)?;
+        if self.in_vain < MOST_IN_VAIN {
+            self.in_vain += 1;
+            self.shapes.learn(reader.shape.finish(line));
         }
+        Some(id)
     }
-    Some(())
 }
 
-/// A line in which nothing is escaped, and its quotes from `at` onward.
-struct Reader<'a, 'q> {
+/// What lines have in common: pieces that are the same to the letter, and values between them.
+/// Shapes that begin alike share their beginning.
+#[derive(Debug, Default)]
+struct Shapes {
+    pieces: Vec<Piece>,
+    /// The pieces that a line may begin with.
+    first: Vec<usize>,
+}
+
+#[derive(Debug)]
+struct Piece {
+    before: Fixed,
+    value: Value,
+    /// The pieces that may follow; those that do most often tend to the front.
+    next: Vec<usize>,
+}
+
+/// What stands between two values.
+#[derive(Debug, PartialEq)]
+struct Fixed {
+    letters: Box<[u8]>,
+    /// The circumstances whose names and values both stand in it, by where the name is.
+    circumstances: Vec<(Range<usize>, Option<bool>)>,
+}
+
+/// What a value that differs from line to line is for.
+#[derive(Clone, Debug, PartialEq)]
+enum Value {
+    Who,
+    Does,
+    On,
+    As,
+    IdText,
+    IdNumber,
+    Time,
+    /// A circumstance, whose name is there in the line; then there in the piece before.
+    Text(Range<usize>),
+    Integer(Range<usize>),
+    /// None: the line ends.
+    End,
+}
+
+impl Shapes {
+    fn read<'a>(&mut self, line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
+        let bytes = line.as_bytes();
+        let (mut at, mut last) = (0, None);
+        let mut id = RawId::None;
+        loop {
+            let pieces = &self.pieces;
+            let rest = bytes.get(at..)?;
+            let choices: &[usize] = last.map_or(&self.first, |last: usize| &pieces[last].next);
+            let fits = |piece: &usize| rest.starts_with(&pieces[*piece].before.letters);
+            let choice = choices.iter().position(fits)?;
+            let piece = choices[choice];
+            if choice > 0 {
+                let choices = last.map_or(&mut self.first, |last| &mut self.pieces[last].next);
+                choices.swap(choice, choice - 1);
+            }
+            last = Some(piece);
+            let Piece { before, value, .. } = &self.pieces[piece];
+            let start = at + before.letters.len();
+            let name = |place: &Range<usize>| &line[at + place.start..at + place.end];
+            for (place, value) in &before.circumstances {
+                brief.context.push((name(place), value.map(Scalar::Boolean)));
+            }
+            at = match value {
+                Value::End => return (start == bytes.len()).then_some(id),
+                Value::IdNumber => {
+                    let (number, end) = integer(bytes, start)?;
+                    id = RawId::Number(number);
+                    end
+                }
+                Value::Integer(place) => {
+                    let (number, end) = integer(bytes, start)?;
+                    brief.context.push((name(place), Some(Scalar::Integer(number))));
+                    end
+                }
+                value => {
+                    let end = quote(bytes, start)?;
+                    let text = &line[start..end];
+                    match value {
+                        Value::Who => brief.who = text,
+                        Value::Does => brief.does = text,
+                        Value::On => brief.on = text,
+                        Value::As => brief.take_up = Some(text),
+                        Value::Time => brief.time = Some(Time::parse(text)?),
+                        Value::Text(place) => {
+                            brief.context.push((name(place), Some(Scalar::Text(text))));
+                        }
+                        _ => id = RawId::Text(text),
+                    }
+                    end
+                }
+            };
+        }
+    }
+
+    fn learn(&mut self, shape: Vec<(Fixed, Value)>) {
+        if self.pieces.len() + shape.len() > MOST_PIECES {
+            *self = Self::default();
+        }
+        let mut last = None;
+        for (before, value) in shape {
+            let new = self.pieces.len();
+            let choices = last.map_or(&self.first, |last: usize| &self.pieces[last].next);
+            let same = |piece: &usize| {
+                let piece = &self.pieces[*piece];
+                piece.before == before && piece.value == value
+            };
+            let piece = choices.iter().copied().find(same).unwrap_or(new);
+            if piece == new {
+                self.pieces.push(Piece { before, value, next: Vec::new() });
+                last.map_or(&mut self.first, |last| &mut self.pieces[last].next).push(new);
+            }
+            last = Some(piece);
+        }
+    }
+}
+
+/// Where the next quote is, eight letters at a time.
+fn quote(bytes: &[u8], from: usize) -> Option<usize> {
+    const ONES: u64 = 0x0101_0101_0101_0101;
+    let (words, rest) = bytes[from..].as_chunks::<8>();
+    let mut at = from;
+    for word in words {
+        let other = u64::from_le_bytes(*word) ^ (ONES * u64::from(b'"'));
+        // The highest bit of the first byte that is a quote; those of later ones may be set too.
+        let marks = other.wrapping_sub(ONES) & !other & (ONES << 7);
+        if marks != 0 {
+            return Some(at + marks.trailing_zeros() as usize / 8);
+        }
+        at += 8;
+    }
+    Some(at + rest.iter().position(|byte| *byte == b'"')?)
+}
+
+/// An integer of at most eighteen digits, and where it ends; no other number.
+fn integer(bytes: &[u8], from: usize) -> Option<(i64, usize)> {
+    let negative = bytes.get(from) == Some(&b'-');
+    let start = from + usize::from(negative);
+    let mut end = start;
+    let mut number = 0;
+    while let Some(digit @ b'0'..=b'9') = bytes.get(end) {
+        // Past eighteen digits it means nothing, and is thrown away below.
+        number = 10_i64.wrapping_mul(number).wrapping_add(i64::from(digit - b'0'));
+        end += 1;
+    }
+    let leading_zero = bytes.get(start) == Some(&b'0') && end - start > 1;
+    let goes_on = matches!(bytes.get(end), Some(b'.' | b'e' | b'E'));
+    // `-0` is an integer too, but a rare one.
+    if !(1..=18).contains(&(end - start)) || leading_zero || goes_on || negative && number == 0 {
+        return None;
+    }
+    Some((if negative { -number } else { number }, end))
+}
+
+/// A shape on its way, places counted from the line's start.
+#[derive(Debug, Default)]
+struct Draft {
+    values: Vec<(Range<usize>, Value)>,
+    circumstances: Vec<(Range<usize>, Option<bool>)>,
+}
+
+impl Draft {
+    fn finish(mut self, line: &str) -> Vec<(Fixed, Value)> {
+        let mut circumstances = self.circumstances.into_iter().peekable();
+        let mut start = 0;
+        self.values.push((line.len()..line.len(), Value::End));
+        let piece = |(place, value): (Range<usize>, Value)| {
+            let here = |place: Range<usize>| place.start - start..place.end - start;
+            let letters = line.as_bytes()[start..place.start].into();
+            let is_before = |name: &Range<usize>| name.end <= place.start;
+            let circumstances =
+                std::iter::from_fn(|| circumstances.next_if(|(name, _)| is_before(name)))
+                    .map(|(name, value)| (here(name), value))
+                    .collect();
+            let value = match value {
+                Value::Text(name) => Value::Text(here(name)),
+                Value::Integer(name) => Value::Integer(here(name)),
+                plain => plain,
+            };
+            start = place.end;
+            (Fixed { letters, circumstances }, value)
+        };
+        self.values.into_iter().map(piece).collect()
+    }
+}
+
+/// A line in which nothing is escaped, from `at` onward.
+struct Reader<'a> {
     line: &'a str,
     bytes: &'a [u8],
-    quotes: &'q [u32],
     at: usize,
+    shape: Draft,
 }
 
-impl<'a> Reader<'a, '_> {
-    fn read(mut self, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
+impl<'a> Reader<'a> {
+    fn read(&mut self, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
         brief.context.clear();
         (brief.take_up, brief.time) = (None, None);
         let mut id = RawId::None;
@@ -99,28 +287,28 @@ impl<'a> Reader<'a, '_> {
         loop {
             let key = self.text()?;
             self.expect(b':')?;
-            match key {
+            match &self.line[key] {
                 "who" => {
                     see(1)?;
-                    brief.who = self.text()?;
+                    brief.who = self.value(Value::Who)?;
                 }
                 "does" => {
                     see(2)?;
-                    brief.does = self.text()?;
+                    brief.does = self.value(Value::Does)?;
                 }
                 "on" => {
                     see(4)?;
-                    brief.on = self.text()?;
+                    brief.on = self.value(Value::On)?;
                 }
                 "as" => {
                     see(8)?;
-                    brief.take_up = Some(self.text()?);
+                    brief.take_up = Some(self.value(Value::As)?);
                 }
                 "id" => {
                     see(16)?;
                     id = match self.peek()? {
-                        b'"' => RawId::Text(self.text()?),
-                        _ => RawId::Number(self.integer()?),
+                        b'"' => RawId::Text(self.value(Value::IdText)?),
+                        _ => RawId::Number(self.number(Value::IdNumber)?),
                     };
                 }
                 "context" => {
@@ -157,37 +345,28 @@ impl<'a> Reader<'a, '_> {
         (self.sign()? == wanted).then_some(())
     }
 
-    fn text(&mut self) -> Option<&'a str> {
-        self.peek()?;
-        let [start, end, rest @ ..] = self.quotes else { return None };
-        let (start, end) = (*start as usize, *end as usize);
-        if start != self.at {
-            return None;
-        }
-        (self.quotes, self.at) = (rest, end + 1);
-        // Quotes are whole characters, so both ends are at one's border.
-        self.line.get(start + 1..end)
+    /// Where a string is, between its quotes.
+    fn text(&mut self) -> Option<Range<usize>> {
+        self.expect(b'"')?;
+        let place = self.at..quote(self.bytes, self.at)?;
+        self.at = place.end + 1;
+        Some(place)
     }
 
-    /// An integer of at most eighteen digits; no other number.
-    fn integer(&mut self) -> Option<i64> {
-        let negative = self.peek()? == b'-';
-        self.at += usize::from(negative);
-        let start = self.at;
-        let mut number = 0;
-        while let Some(digit @ b'0'..=b'9') = self.bytes.get(self.at) {
-            // Past eighteen digits it means nothing, and is thrown away below.
-            number = 10_i64.wrapping_mul(number).wrapping_add(i64::from(digit - b'0'));
-            self.at += 1;
-        }
-        let length = self.at - start;
-        let leading_zero = self.bytes.get(start) == Some(&b'0') && length > 1;
-        let goes_on = matches!(self.bytes.get(self.at), Some(b'.' | b'e' | b'E'));
-        // `-0` is an integer too, but a rare one.
-        if !(1..=18).contains(&length) || leading_zero || goes_on || negative && number == 0 {
-            return None;
-        }
-        Some(if negative { -number } else { number })
+    /// A string that may be another in other lines.
+    fn value(&mut self, value: Value) -> Option<&'a str> {
+        let place = self.text()?;
+        self.shape.values.push((place.clone(), value));
+        Some(&self.line[place])
+    }
+
+    /// An integer that may be another in other lines.
+    fn number(&mut self, value: Value) -> Option<i64> {
+        self.peek()?;
+        let (number, end) = integer(self.bytes, self.at)?;
+        self.shape.values.push((self.at..end, value));
+        self.at = end;
+        Some(number)
     }
 
     fn word(&mut self, word: &str) -> Option<()> {
@@ -202,35 +381,40 @@ impl<'a> Reader<'a, '_> {
             return Some(());
         }
         loop {
-            let key = self.text()?;
+            let place = self.text()?;
+            let key = &self.line[place.clone()];
             if !bexum_core::name::Grammar::Attribute.accepts(key) {
                 return None;
             }
             self.expect(b':')?;
-            let value = match self.peek()? {
-                b'"' => Some(Scalar::Text(self.text()?)),
-                b't' => {
-                    self.word("true")?;
-                    Some(Scalar::Boolean(true))
-                }
-                b'f' => {
-                    self.word("false")?;
-                    Some(Scalar::Boolean(false))
-                }
-                b'n' => {
-                    self.word("null")?;
-                    None
-                }
-                _ => Some(Scalar::Integer(self.integer()?)),
-            };
+            let first = self.peek()?;
             if key == "time" {
-                let (Some(Scalar::Text(written)), None) = (value, brief.time) else { return None };
-                brief.time = Some(Time::parse(written)?);
+                if first != b'"' || brief.time.is_some() {
+                    return None;
+                }
+                brief.time = Some(Time::parse(self.value(Value::Time)?)?);
             } else {
                 let known = brief.context.iter().any(|(known, _)| *known == key);
                 if known || brief.context.len() == MOST_CIRCUMSTANCES {
                     return None;
                 }
+                let (word, fixed) = match first {
+                    b't' => ("true", Some(true)),
+                    b'f' => ("false", Some(false)),
+                    b'n' => ("null", None),
+                    _ => ("", None),
+                };
+                let value = match first {
+                    b'"' => Some(Scalar::Text(self.value(Value::Text(place))?)),
+                    _ if word.is_empty() => {
+                        Some(Scalar::Integer(self.number(Value::Integer(place))?))
+                    }
+                    _ => {
+                        self.word(word)?;
+                        self.shape.circumstances.push((place, fixed));
+                        fixed.map(Scalar::Boolean)
+                    }
+                };
                 brief.context.push((key, value));
             }
             match self.sign()? {
@@ -254,8 +438,13 @@ mod tests {
 
     /// What is read at a glance is what is read with care.
     fn agree(line: &str) -> Result<bool, TestCaseError> {
+        agree_after(&mut Scanner::default(), line)
+    }
+
+    /// The same after other lines.
+    fn agree_after(scanner: &mut Scanner, line: &str) -> Result<bool, TestCaseError> {
         let mut brief = Brief::default();
-        let Some(id) = Scanner::default().scan(line, &mut brief) else { return Ok(false) };
+        let Some(id) = scanner.scan(line, &mut brief) else { return Ok(false) };
         let parsed = parse(line, Time(7));
         prop_assert!(parsed.is_ok(), "{:?} of {line}", parsed.err());
         let Ok((careful_id, request)) = parsed else { return Ok(true) };
@@ -370,11 +559,54 @@ mod tests {
             noise in "\\PC{0,12}",
             numbers in any::<i64>(),
         ) {
-            agree(&pieces.concat())?;
-            agree(&format!("{{{}}}", pieces.concat()))?;
-            agree(&format!("{{\"who\":\"u\",\"does\":\"d\",\"on\":\"p\",{}}}", pieces.concat()))?;
-            agree(&format!("{{\"who\":\"{noise}\",\"does\":\"d\",\"on\":\"p\",\"id\":{numbers}}}"))?;
-            agree(&format!("{{\"who\":\"u\",\"does\":\"d\",\"on\":\"p\",\"context\":{{{}}}}}", pieces.concat()))?;
+            let pieces = pieces.concat();
+            let least = "\"who\":\"u\",\"does\":\"d\",\"on\":\"p\"";
+            for line in [
+                pieces.clone(),
+                format!("{{{pieces}}}"),
+                format!("{{{least},{pieces}}}"),
+                format!("{{\"who\":\"{noise}\",\"does\":\"d\",\"on\":\"p\",\"id\":{numbers}}}"),
+                format!("{{{least},\"context\":{{{pieces}}}}}"),
+            ] {
+                agree(&line)?;
+            }
         }
+
+        #[test]
+        fn what_looks_like_lines_before_is_read_with_the_same_care(
+            lines in proptest::collection::vec((0..SHAPES.len(), value(), value(), value()), 1..30),
+        ) {
+            let mut scanner = Scanner::default();
+            for (shape, a, b, c) in lines {
+                let line = SHAPES[shape].replace("A", &a).replace("B", &b).replace("C", &c);
+                let apart = agree(&line)?;
+                prop_assert_eq!(agree_after(&mut scanner, &line)?, apart, "{}", line);
+            }
+        }
+    }
+
+    /// Lines with gaps to be filled.
+    const SHAPES: [&str; 9] = [
+        r#"{"id":A,"who":"B","does":"k.v","on":"C"}"#,
+        r#"{"id":"A","who":"B","does":"k.v","on":"C"}"#,
+        r#"{"id":A,"who":"B","does":"k.v","on":"C","context":{"mfa":true,"n":A,"ip":"C"}}"#,
+        r#"{"id":A,"who":"B","does":"k.v","on":"C","context":{"mfa":false,"n":A,"ip":"C"}}"#,
+        r#"{"id":A,"who":"B","does":"k.v","on":"p","as":"C","context":{"x":null,"time":"A"}}"#,
+        r#"{ "who":"A" , "does": "B","on":"C"}"#,
+        r#"{"who":"A","does":"k.v","on":"p","context":{"B":"C","n":true}}"#,
+        r#"{"who":"A","does":"k.v","on":"p","context":{"n":B}}"#,
+        r#"{"on":"B","does":"k.v","who":"C","id":A}  "#,
+    ];
+
+    fn value() -> impl Strategy<Value = String> {
+        prop_oneof![
+            "[a-z:/]{0,20}",
+            "-?[0-9]{1,20}",
+            Just("2026-01-01T00:00:00Z".to_owned()),
+            Just("n".to_owned()),
+            Just("true".to_owned()),
+            Just("\",\"as\":\"role:x".to_owned()),
+            "[a-z\"\\\\, é.}\t]{0,9}",
+        ]
     }
 }
