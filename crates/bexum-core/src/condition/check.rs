@@ -5,6 +5,7 @@ use std::ops::Range;
 use super::ast::{Expression, Operand, Operator, Path, Root};
 use super::fact::{Fact, Scalar};
 use super::operators::{Block, compare, parse_address};
+use super::program::{Draft, Literal, Program, Step, Term};
 use super::{ConditionFault, Located, parser};
 use crate::attribute::{AttributeNames, PRINCIPAL_BUILTINS, RESOURCE_BUILTINS, Value};
 use crate::id::AttributeId;
@@ -16,7 +17,7 @@ use crate::truth::Truth;
 pub struct Condition {
     /// In the author's words.
     pub text: Box<str>,
-    pub(crate) root: Node,
+    pub(crate) program: Program,
 }
 
 /// An attribute that a condition or a brace names.
@@ -74,64 +75,6 @@ pub enum ResourceAttribute {
     Own(AttributeId),
 }
 
-/// A checked expression, or a part of one.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Node {
-    And(Box<[Node]>),
-    Or(Box<[Node]>),
-    Not(Box<Node>),
-    Has(Reference, Range<usize>),
-    Bare(Reference, Range<usize>),
-    Constant(bool),
-    Compare(Side, Operator, Side),
-}
-
-/// A side of a checked comparison.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Side {
-    Attribute(Reference, Range<usize>),
-    Literal(Value, Range<usize>, Ahead),
-}
-
-/// What was read out of a literal ahead of every evaluation.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Ahead {
-    Nothing,
-    /// The moment that a string names.
-    Moment(Time),
-    /// The addresses and ranges on the right of `within`.
-    Blocks(Box<[Block]>),
-}
-
-impl Ahead {
-    fn read(value: &Value, operator: Operator) -> Self {
-        match value {
-            Value::Text(text) if operator == Operator::Within => {
-                Self::Blocks(Block::parse(text).into_iter().collect())
-            }
-            Value::List(items) if operator == Operator::Within => Self::Blocks(
-                items
-                    .iter()
-                    .filter_map(|item| match item {
-                        Value::Text(text) => Block::parse(text),
-                        _ => None,
-                    })
-                    .collect(),
-            ),
-            Value::Text(text) => Time::parse(text).map_or(Self::Nothing, Self::Moment),
-            _ => Self::Nothing,
-        }
-    }
-}
-
-impl Side {
-    pub(crate) fn span(&self) -> Range<usize> {
-        match self {
-            Self::Attribute(_, span) | Self::Literal(_, span, _) => span.clone(),
-        }
-    }
-}
-
 impl Condition {
     /// Parses and checks `text`; new attribute names are interned.
     ///
@@ -139,10 +82,10 @@ impl Condition {
     /// Every fault of the text with its byte range; one only when it does not parse.
     pub(crate) fn read(text: &str, names: &mut AttributeNames) -> Result<Self, Vec<Located>> {
         let parsed = parser::parse(text).map_err(|fault| vec![fault])?;
-        let mut checker = Checker { names, faults: Vec::new() };
-        let root = checker.check(&parsed);
+        let mut checker = Checker { names, faults: Vec::new(), program: Draft::default() };
+        checker.check(&parsed);
         if checker.faults.is_empty() {
-            Ok(Self { text: text.into(), root })
+            Ok(Self { text: text.into(), program: checker.program.finish() })
         } else {
             Err(checker.faults)
         }
@@ -151,27 +94,7 @@ impl Condition {
     /// Every attribute that it names, with the byte range of each mention.
     #[must_use]
     pub fn references(&self) -> Vec<(Reference, Range<usize>)> {
-        let mut found = Vec::new();
-        collect(&self.root, &mut found);
-        found
-    }
-}
-
-fn collect(node: &Node, found: &mut Vec<(Reference, Range<usize>)>) {
-    match node {
-        Node::And(parts) | Node::Or(parts) => parts.iter().for_each(|part| collect(part, found)),
-        Node::Not(inner) => collect(inner, found),
-        Node::Has(reference, span) | Node::Bare(reference, span) => {
-            found.push((*reference, span.clone()));
-        }
-        Node::Constant(_) => {}
-        Node::Compare(left, _, right) => {
-            for side in [left, right] {
-                if let Side::Attribute(reference, span) = side {
-                    found.push((*reference, span.clone()));
-                }
-            }
-        }
+        (0..self.program.steps.len()).flat_map(|at| self.program.references(at)).collect()
     }
 }
 
@@ -249,6 +172,7 @@ impl Reference {
 struct Checker<'n> {
     names: &'n mut AttributeNames,
     faults: Vec<Located>,
+    program: Draft,
 }
 
 impl Checker<'_> {
@@ -256,18 +180,39 @@ impl Checker<'_> {
         self.faults.push(Located { fault, start: span.start, end: span.end });
     }
 
-    fn check(&mut self, expression: &Expression) -> Node {
+    fn check(&mut self, expression: &Expression) {
+        let nowhere = [0..0, 0..0];
         match expression {
-            Expression::And(parts) => Node::And(parts.iter().map(|p| self.check(p)).collect()),
-            Expression::Or(parts) => Node::Or(parts.iter().map(|p| self.check(p)).collect()),
-            Expression::Not(inner) => Node::Not(Box::new(self.check(inner))),
-            Expression::Has(path) => Node::Has(self.check_path(path), path.span.clone()),
-            Expression::Bare(path) => Node::Bare(self.check_path(path), path.span.clone()),
-            Expression::Constant(constant) => Node::Constant(*constant),
+            Expression::And(parts) | Expression::Or(parts) => {
+                let here = self.program.push(Step::Not, nowhere);
+                parts.iter().for_each(|part| self.check(part));
+                let end = self.program.steps.len() as u32;
+                self.program.steps[here] = match expression {
+                    Expression::And(_) => Step::And(end),
+                    _ => Step::Or(end),
+                };
+            }
+            Expression::Not(inner) => {
+                self.program.push(Step::Not, nowhere);
+                self.check(inner);
+            }
+            Expression::Has(path) => {
+                let step = Step::Has(self.check_path(path));
+                self.program.push(step, [path.span.clone(), 0..0]);
+            }
+            Expression::Bare(path) => {
+                let step = Step::Bare(self.check_path(path));
+                self.program.push(step, [path.span.clone(), 0..0]);
+            }
+            Expression::Constant(constant) => {
+                self.program.push(Step::Constant(*constant), nowhere);
+            }
             Expression::Compare(left, operator, right) => {
                 self.check_literals(left, *operator, right);
+                let spans = [left.span(), right.span()];
                 let left = self.check_operand(left, *operator);
-                Node::Compare(left, *operator, self.check_operand(right, *operator))
+                let right = self.check_operand(right, *operator);
+                self.program.push(Step::Compare(left, *operator, right), spans);
             }
         }
     }
@@ -287,11 +232,11 @@ impl Checker<'_> {
         resolve_reference(path.root, name, self.names)
     }
 
-    fn check_operand(&mut self, operand: &Operand, operator: Operator) -> Side {
+    fn check_operand(&mut self, operand: &Operand, operator: Operator) -> Term {
         match operand {
-            Operand::Path(path) => Side::Attribute(self.check_path(path), path.span.clone()),
-            Operand::Literal(value, span) => {
-                Side::Literal(value.clone(), span.clone(), Ahead::read(value, operator))
+            Operand::Path(path) => Term::Attribute(self.check_path(path)),
+            Operand::Literal(value, _) => {
+                Term::Literal(self.program.literal(Literal::read(value, operator)))
             }
         }
     }

@@ -1,9 +1,10 @@
 //! Evaluation in three values, against whatever can say what an attribute is.
 
 use super::ast::Operator;
-use super::check::{Ahead, Condition, Node, Reference, Side};
+use super::check::{Condition, Reference};
 use super::fact::{Fact, Scalar};
 use super::operators::{compare, within_blocks};
+use super::program::{Ahead, Literal, Program, Step, Term};
 use crate::truth::Truth;
 
 /// Who can say what an attribute is.
@@ -18,7 +19,7 @@ pub trait Facts {
 impl Condition {
     /// What the condition comes to.
     pub fn eval(&self, facts: &impl Facts) -> Truth {
-        eval(&self.root, facts)
+        eval(&self.program, 0, facts)
     }
 
     /// The smallest parts that make the condition come to what it comes to, when that is not true:
@@ -26,8 +27,28 @@ impl Condition {
     pub fn blame(&self, facts: &impl Facts) -> Vec<Blame> {
         let truth = self.eval(facts);
         let mut found = Vec::new();
-        blame(&self.root, &self.text, facts, truth, &mut found);
+        self.blame_part(0, facts, truth, &mut found);
         found
+    }
+
+    /// Walks to the leaves that alone make the part at `at` come to `truth`.
+    fn blame_part(&self, at: usize, facts: &impl Facts, truth: Truth, found: &mut Vec<Blame>) {
+        let program = &self.program;
+        let text = &self.text[program.span(at)];
+        let text = match program.steps[at] {
+            Step::And(_) | Step::Or(_) => {
+                for part in program.parts(at).filter(|part| eval(program, *part, facts) == truth) {
+                    self.blame_part(part, facts, truth, found);
+                }
+                return;
+            }
+            Step::Not => return self.blame_part(at + 1, facts, truth.negate(), found),
+            Step::Constant(_) => return,
+            Step::Has(_) => format!("has {text}"),
+            Step::Bare(_) | Step::Compare(..) => text.to_owned(),
+        };
+        let references = program.references(at).map(|(reference, _)| reference).collect();
+        found.push(Blame { text, truth, references });
     }
 }
 
@@ -42,101 +63,78 @@ pub struct Blame {
     pub references: Vec<Reference>,
 }
 
-pub(crate) fn eval(node: &Node, facts: &impl Facts) -> Truth {
-    match node {
-        Node::And(parts) => {
+/// What the part at `at` comes to.
+fn eval(program: &Program, at: usize, facts: &impl Facts) -> Truth {
+    match program.steps[at] {
+        Step::And(end) => {
             let mut least = Truth::True;
-            for part in parts {
-                least = least.and(eval(part, facts));
-                if least == Truth::False {
-                    break;
-                }
+            let mut part = at + 1;
+            while part < end as usize && least != Truth::False {
+                least = least.and(eval(program, part, facts));
+                part = program.after(part);
             }
             least
         }
-        Node::Or(parts) => {
+        Step::Or(end) => {
             let mut greatest = Truth::False;
-            for part in parts {
-                greatest = greatest.or(eval(part, facts));
-                if greatest == Truth::True {
-                    break;
-                }
+            let mut part = at + 1;
+            while part < end as usize && greatest != Truth::True {
+                greatest = greatest.or(eval(program, part, facts));
+                part = program.after(part);
             }
             greatest
         }
-        Node::Not(inner) => eval(inner, facts).negate(),
-        Node::Has(reference, _) => facts.has(*reference),
-        Node::Bare(reference, _) => match facts.fact(*reference) {
+        Step::Not => eval(program, at + 1, facts).negate(),
+        Step::Has(reference) => facts.has(reference),
+        Step::Bare(reference) => match facts.fact(reference) {
             Fact::Absent => Truth::False,
             Fact::Scalar(Scalar::Boolean(b)) => Truth::from(b),
             _ => Truth::Undecided,
         },
-        Node::Constant(constant) => Truth::from(*constant),
-        Node::Compare(left, operator, right) => {
-            let (left_fact, right_fact) = (side(left, facts), side(right, facts));
-            match (&left_fact, &right_fact) {
+        Step::Constant(constant) => Truth::from(constant),
+        Step::Compare(left, operator, right) => {
+            let ((left, left_ahead), (right, right_ahead)) =
+                (side(program, left, facts), side(program, right, facts));
+            match (&left, &right) {
                 (Fact::Absent, _) | (_, Fact::Absent) => match operator {
                     Operator::NotEqual => Truth::Undecided,
                     _ => Truth::False,
                 },
                 (Fact::Unknown, _) | (_, Fact::Unknown) => Truth::Undecided,
-                _ => compare_sides((left, left_fact), *operator, (right, right_fact)),
+                _ => compare_sides((left, left_ahead), operator, (right, right_ahead)),
             }
         }
     }
 }
 
-fn side<'a>(side: &'a Side, facts: &'a impl Facts) -> Fact<'a> {
-    match side {
-        Side::Attribute(reference, _) => facts.fact(*reference),
-        Side::Literal(value, ..) => Fact::of(value),
+fn side<'a>(program: &'a Program, term: Term, facts: &'a impl Facts) -> (Fact<'a>, &'a Ahead) {
+    match term {
+        Term::Attribute(reference) => (facts.fact(reference), &Ahead::Nothing),
+        Term::Literal(place) => {
+            let Literal { value, ahead } = program.literal(place);
+            (Fact::of(value), ahead)
+        }
     }
 }
 
 /// Compares, with what was read out of literals ahead of time.
 fn compare_sides(
-    (left, left_fact): (&Side, Fact<'_>),
+    (left, left_ahead): (Fact<'_>, &Ahead),
     operator: Operator,
-    (right, right_fact): (&Side, Fact<'_>),
+    (right, right_ahead): (Fact<'_>, &Ahead),
 ) -> Truth {
-    if let (Operator::Within, Side::Literal(_, _, Ahead::Blocks(blocks))) = (operator, right) {
-        let Fact::Scalar(Scalar::Text(address)) = left_fact else { return Truth::Undecided };
+    if let (Operator::Within, Ahead::Blocks(blocks)) = (operator, right_ahead) {
+        let Fact::Scalar(Scalar::Text(address)) = left else { return Truth::Undecided };
         // A literal with anything that cannot be read was refused.
         return within_blocks(address, blocks);
     }
-    let moment = |side: &Side, other: &Fact<'_>| match (side, other) {
-        (Side::Literal(_, _, Ahead::Moment(at)), Fact::Scalar(Scalar::Time(_))) => {
-            Some(Fact::Scalar(Scalar::Time(*at)))
-        }
+    let moment = |ahead: &Ahead, other: &Fact<'_>| match (ahead, other) {
+        (Ahead::Moment(at), Fact::Scalar(Scalar::Time(_))) => Some(Fact::Scalar(Scalar::Time(*at))),
         _ => None,
     };
-    match (moment(left, &right_fact), moment(right, &left_fact)) {
-        (Some(at), _) => compare(&at, operator, &right_fact),
-        (_, Some(at)) => compare(&left_fact, operator, &at),
-        _ => compare(&left_fact, operator, &right_fact),
+    match (moment(left_ahead, &right), moment(right_ahead, &left)) {
+        (Some(at), _) => compare(&at, operator, &right),
+        (_, Some(at)) => compare(&left, operator, &at),
+        _ => compare(&left, operator, &right),
     }
-}
-
-/// Walks to the leaves that alone make `node` come to `truth`.
-fn blame(node: &Node, text: &str, facts: &impl Facts, truth: Truth, found: &mut Vec<Blame>) {
-    let (text, references) = match node {
-        Node::And(parts) | Node::Or(parts) => {
-            for part in parts.iter().filter(|part| eval(part, facts) == truth) {
-                blame(part, text, facts, truth, found);
-            }
-            return;
-        }
-        Node::Not(inner) => return blame(inner, text, facts, truth.negate(), found),
-        Node::Constant(_) => return,
-        Node::Has(reference, span) => (format!("has {}", &text[span.clone()]), vec![*reference]),
-        Node::Bare(reference, span) => (text[span.clone()].to_owned(), vec![*reference]),
-        Node::Compare(left, _, right) => {
-            let references = [left, right].into_iter().filter_map(|side| match side {
-                Side::Attribute(reference, _) => Some(*reference),
-                Side::Literal(..) => None,
-            });
-            (text[left.span().start..right.span().end].to_owned(), references.collect())
-        }
-    };
-    found.push(Blame { text, truth, references });
 }

@@ -1,7 +1,7 @@
 //! The condition language (spec section 4).
 //!
 //! Text goes through [`parse`](parser::parse) into an [`ast`], which knows names only as written;
-//! [`check`] judges names and literals and yields a [`Condition`], the only thing that
+//! [`check`] judges names and literals and yields a [`Condition`], laid flat, the only thing that
 //! [`eval`] takes. Evaluation is three-valued and reads the world through [`Facts`](eval::Facts).
 
 pub mod ast;
@@ -11,15 +11,16 @@ pub mod fact;
 mod operators;
 pub mod parser;
 pub mod print;
+mod program;
 #[cfg(test)]
 mod tests;
 mod token;
 
 pub use check::{Condition, Reference};
-pub(crate) use check::{Node, Side};
 #[cfg(test)]
 pub(crate) use operators::like as is_like;
 pub(crate) use operators::{compare as compare_values, range_ends};
+pub(crate) use program::{Program, Step, Term};
 
 use ast::{Operator, Root};
 

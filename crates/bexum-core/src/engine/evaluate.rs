@@ -119,6 +119,7 @@ impl<'e> Decider<'e> {
             1 => self.closures.fetch_latest(number),
             _ => {
                 if let Some(closure) = self.closures.latest(number) {
+                    std::hint::black_box((closure.steady.until, closure.is_disabled));
                     closure.sought.fetch(step - 2);
                 }
             }

@@ -18,7 +18,7 @@ use crate::condition::ast::Operator;
 use crate::condition::check::ResourceAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, Scalar};
-use crate::condition::{Condition, Node, Reference, Side, range_ends};
+use crate::condition::{Condition, Program, Reference, Step, Term, range_ends};
 use crate::engine::Scene;
 use crate::pattern::PathSet;
 use crate::pattern::path::{Part, PathPattern, Segment};
@@ -83,7 +83,7 @@ impl Unknowns {
             self.braces(scene, pattern);
         }
         if let Some(when) = when {
-            self.node(scene, &when.root);
+            self.condition(scene, &when.program);
         }
     }
 
@@ -150,45 +150,46 @@ impl Unknowns {
         })
     }
 
-    fn operand(&mut self, scene: &Scene<'_>, side: &Side) -> Operand {
+    fn operand(&mut self, scene: &Scene<'_>, program: &Program, term: Term) -> Operand {
         let known = |value: Option<Value>| match value {
             Some(Value::List(items)) => Operand::Known(items.into_vec()),
             other => Operand::Known(other.into_iter().collect()),
         };
-        match side {
-            Side::Literal(value, ..) => known(Some(value.clone())),
-            Side::Attribute(reference, _) => match self.unknown(scene, *reference) {
+        match term {
+            Term::Literal(place) => known(Some(program.literal(place).value.clone())),
+            Term::Attribute(reference) => match self.unknown(scene, reference) {
                 Some(place) => Operand::Unknown(place),
-                None => known(scene.fact(*reference).to_value()),
+                None => known(scene.fact(reference).to_value()),
             },
         }
     }
 
-    fn node(&mut self, scene: &Scene<'_>, node: &Node) {
-        match node {
-            Node::And(parts) | Node::Or(parts) => {
-                parts.iter().for_each(|part| self.node(scene, part));
-            }
-            Node::Not(inner) => self.node(scene, inner),
-            Node::Constant(_) => {}
-            Node::Has(reference, _) => {
-                if let Some(place) = self.unknown(scene, *reference) {
-                    self.shapes[place].has = true;
+    fn condition(&mut self, scene: &Scene<'_>, program: &Program) {
+        for step in &program.steps {
+            match *step {
+                Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => {}
+                Step::Has(reference) => {
+                    if let Some(place) = self.unknown(scene, reference) {
+                        self.shapes[place].has = true;
+                    }
+                }
+                Step::Bare(reference) => {
+                    if let Some(place) = self.unknown(scene, reference) {
+                        self.shapes[place].scalar = true;
+                        let leader = self.leader(place);
+                        self.pools[leader].booleans = true;
+                    }
+                }
+                Step::Compare(left, operator, right) => {
+                    let left = self.operand(scene, program, left);
+                    let right = self.operand(scene, program, right);
+                    self.compare(left, operator, right);
                 }
             }
-            Node::Bare(reference, _) => {
-                if let Some(place) = self.unknown(scene, *reference) {
-                    self.shapes[place].scalar = true;
-                    let leader = self.leader(place);
-                    self.pools[leader].booleans = true;
-                }
-            }
-            Node::Compare(left, operator, right) => self.compare(scene, left, *operator, right),
         }
     }
 
-    fn compare(&mut self, scene: &Scene<'_>, left: &Side, operator: Operator, right: &Side) {
-        let (left, right) = (self.operand(scene, left), self.operand(scene, right));
+    fn compare(&mut self, left: Operand, operator: Operator, right: Operand) {
         for (side, is_left) in [(&left, true), (&right, false)] {
             let Operand::Unknown(place) = *side else { continue };
             let shape = &mut self.shapes[place];
@@ -419,26 +420,21 @@ fn after(address: IpAddr) -> Option<IpAddr> {
 
 /// The moments at which a condition may change because of the time alone.
 pub(super) fn moments_of(scene: &Scene<'_>, when: &Condition, found: &mut Vec<Time>) {
-    fn walk(node: &Node, scene: &Scene<'_>, found: &mut Vec<Time>) {
-        let is_time = |side: &Side| matches!(side, Side::Attribute(Reference::Time, _));
-        match node {
-            Node::And(parts) | Node::Or(parts) => {
-                parts.iter().for_each(|part| walk(part, scene, found));
+    let program = &when.program;
+    let time = Term::Attribute(Reference::Time);
+    for step in &program.steps {
+        let Step::Compare(left, _, right) = *step else { continue };
+        if left != time && right != time {
+            continue;
+        }
+        for term in [left, right] {
+            match term {
+                Term::Literal(place) => times_in(&Fact::of(&program.literal(place).value), found),
+                Term::Attribute(Reference::Time) => {}
+                Term::Attribute(reference) => times_in(&scene.fact(reference), found),
             }
-            Node::Not(inner) => walk(inner, scene, found),
-            Node::Compare(left, _, right) if is_time(left) || is_time(right) => {
-                for side in [left, right] {
-                    match side {
-                        Side::Literal(value, ..) => times_in(&Fact::of(value), found),
-                        Side::Attribute(Reference::Time, _) => {}
-                        Side::Attribute(reference, _) => times_in(&scene.fact(*reference), found),
-                    }
-                }
-            }
-            _ => {}
         }
     }
-    walk(&when.root, scene, found);
 }
 
 fn times_in(fact: &Fact<'_>, found: &mut Vec<Time>) {

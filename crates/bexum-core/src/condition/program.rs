@@ -1,0 +1,155 @@
+//! A checked condition laid flat: its parts in one list, in the order they are asked.
+
+use std::ops::Range;
+
+use super::ast::Operator;
+use super::check::Reference;
+use super::operators::Block;
+use crate::attribute::Value;
+use crate::time::Time;
+
+/// An expression: the first step is the whole, and each part stands right before those it is made
+/// of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Program {
+    pub(crate) steps: Box<[Step]>,
+    pub(crate) literals: Box<[Literal]>,
+    /// Where the attributes and literals of each step stand in the text.
+    spans: Box<[[Range<u32>; 2]]>,
+}
+
+/// A part of an expression.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Step {
+    /// `and` of the parts that follow, up to this step.
+    And(u32),
+    /// `or`, likewise.
+    Or(u32),
+    /// `not` of the part that follows.
+    Not,
+    Has(Reference),
+    Bare(Reference),
+    Constant(bool),
+    Compare(Term, Operator, Term),
+}
+
+/// A side of a comparison.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Term {
+    Attribute(Reference),
+    /// By its place among the literals.
+    Literal(u32),
+}
+
+/// A literal, and what was read out of it ahead of every evaluation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Literal {
+    pub(crate) value: Value,
+    pub(crate) ahead: Ahead,
+}
+
+/// What was read out of a literal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Ahead {
+    Nothing,
+    /// The moment that a string names.
+    Moment(Time),
+    /// The addresses and ranges on the right of `within`.
+    Blocks(Box<[Block]>),
+}
+
+impl Literal {
+    pub(super) fn read(value: &Value, operator: Operator) -> Self {
+        let block = |item: &Value| match item {
+            Value::Text(text) => Block::parse(text),
+            _ => None,
+        };
+        let ahead = match value {
+            Value::List(items) if operator == Operator::Within => {
+                Ahead::Blocks(items.iter().filter_map(block).collect())
+            }
+            text if operator == Operator::Within => {
+                Ahead::Blocks(block(text).into_iter().collect())
+            }
+            Value::Text(text) => Time::parse(text).map_or(Ahead::Nothing, Ahead::Moment),
+            _ => Ahead::Nothing,
+        };
+        Self { value: value.clone(), ahead }
+    }
+}
+
+impl Program {
+    /// The step after the part that begins at `at`.
+    pub(super) fn after(&self, at: usize) -> usize {
+        match self.steps[at] {
+            Step::And(end) | Step::Or(end) => end as usize,
+            Step::Not => self.after(at + 1),
+            _ => at + 1,
+        }
+    }
+
+    /// The parts that the part at `at` is made of.
+    pub(super) fn parts(&self, at: usize) -> impl Iterator<Item = usize> + '_ {
+        let end = self.after(at);
+        let first = (at + 1 < end).then_some(at + 1);
+        std::iter::successors(first, move |part| Some(self.after(*part)).filter(|next| *next < end))
+    }
+
+    pub(crate) fn literal(&self, place: u32) -> &Literal {
+        &self.literals[place as usize]
+    }
+
+    /// From the first attribute or literal of a step to the last.
+    pub(super) fn span(&self, at: usize) -> Range<usize> {
+        let [first, second] = &self.spans[at];
+        first.start as usize..first.end.max(second.end) as usize
+    }
+
+    /// The attributes that a step names by itself, with their byte ranges.
+    pub(super) fn references(
+        &self,
+        at: usize,
+    ) -> impl Iterator<Item = (Reference, Range<usize>)> + '_ {
+        let of_term = |term| match term {
+            Term::Attribute(reference) => Some(reference),
+            Term::Literal(_) => None,
+        };
+        let named = match self.steps[at] {
+            Step::Has(reference) | Step::Bare(reference) => [Some(reference), None],
+            Step::Compare(left, _, right) => [of_term(left), of_term(right)],
+            Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => [None, None],
+        };
+        let spans = self.spans[at].iter().map(|span| span.start as usize..span.end as usize);
+        named.into_iter().zip(spans).filter_map(|(reference, span)| Some((reference?, span)))
+    }
+}
+
+/// Program on its way.
+#[derive(Debug, Default)]
+pub(super) struct Draft {
+    pub(super) steps: Vec<Step>,
+    literals: Vec<Literal>,
+    spans: Vec<[Range<u32>; 2]>,
+}
+
+impl Draft {
+    /// Adds a step, and says which it is; a condition's text is far within `u32`.
+    pub(super) fn push(&mut self, step: Step, spans: [Range<usize>; 2]) -> usize {
+        self.steps.push(step);
+        self.spans.push(spans.map(|span| span.start as u32..span.end as u32));
+        self.steps.len() - 1
+    }
+
+    pub(super) fn literal(&mut self, literal: Literal) -> u32 {
+        self.literals.push(literal);
+        self.literals.len() as u32 - 1
+    }
+
+    pub(super) fn finish(self) -> Program {
+        Program {
+            steps: self.steps.into(),
+            literals: self.literals.into(),
+            spans: self.spans.into(),
+        }
+    }
+}
