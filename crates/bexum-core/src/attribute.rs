@@ -86,13 +86,13 @@ pub struct Attributes {
 
 impl Attributes {
     /// Collects flattened attributes; heads of tables are added.
-    pub(crate) fn new(
+    pub(crate) fn new<'w>(
         names: &mut AttributeNames,
-        written: impl IntoIterator<Item = (String, Value)>,
+        written: impl IntoIterator<Item = (&'w str, Value)>,
     ) -> Self {
         let mut entries: Vec<(AttributeId, Option<Value>)> = Vec::new();
         for (name, value) in written {
-            let id = names.intern(&name);
+            let id = names.intern(name);
             let mut head = names.parent(id);
             while let Some(parent) = head {
                 entries.push((parent, None));

@@ -14,12 +14,13 @@ mod kept;
 mod places;
 mod sets;
 mod sink;
+mod sought;
 
 pub use brief::{Brief, Briefs};
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{Scene, Source};
 pub use index::Index;
-pub(crate) use places::{Sought, Whom};
 pub use sets::Cells;
 pub use sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
+pub(crate) use sought::{Sought, Whom};

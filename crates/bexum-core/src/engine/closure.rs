@@ -3,14 +3,22 @@
 use rustc_hash::FxHashSet;
 
 use super::index::{Index, Standing};
-use super::places::Sought;
+use super::sought::Sought;
 use crate::id::{GroupId, RoleId};
 use crate::principal::{Principal, Subject};
 use crate::time::{Time, Window};
 
 /// What a principal is in, and what is attached to all that, during a window.
+///
+/// What every decision looks at stands together, at the front.
 #[derive(Debug)]
+#[repr(C)]
 pub struct Closure<'e> {
+    /// While all that follows stays as it is.
+    pub steady: Window,
+    pub(crate) sought: Sought,
+    /// Whether it is a user that is not enabled.
+    pub is_disabled: bool,
     /// The principal.
     pub principal: Principal,
     /// Its name as written: `user:ines`.
@@ -27,11 +35,6 @@ pub struct Closure<'e> {
     pub role_names: Vec<&'e str>,
     /// Roles that may be taken up and are not active, by id.
     pub takeable: Vec<RoleId>,
-    /// While all of the above stays as it is.
-    pub steady: Window,
-    /// Whether it is a user that is not enabled.
-    pub is_disabled: bool,
-    pub(crate) sought: Sought,
 }
 
 /// A role taken up: it, and all roles that it brings, with what is attached to them.
@@ -121,7 +124,7 @@ impl<'e> Closure<'e> {
             manager: manager.map(|manager| estate.principal_id(manager).into()),
             group_names: groups.iter().map(|id| &*estate.group(*id).identity.name).collect(),
             role_names: role_names(index, &roles),
-            sought: Sought::new(&index.places, subjects),
+            sought: Sought::new(&index.places, &subjects),
             is_disabled: matches!(principal, Principal::User(id) if !estate.user(id).enabled),
             groups,
             roles,
@@ -147,7 +150,7 @@ impl<'e> RoleClosure<'e> {
         let mut subjects = vec![Subject::Everyone];
         subjects.extend(roles.iter().map(|role| Subject::One(Principal::Role(*role))));
         Self {
-            sought: Sought::new(&index.places, subjects),
+            sought: Sought::new(&index.places, &subjects),
             role_names: role_names(index, &roles),
             steady: growth.steady,
             roles,

@@ -6,8 +6,9 @@ use super::closure::{Closure, RoleClosure};
 use super::facts::Scene;
 use super::index::Index;
 use super::kept::Kept;
-use super::places::{Entry, Whom};
+use super::places::Entry;
 use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
+use super::sought::Whom;
 use crate::decision::{Reading, Reason};
 use crate::id::{AttachmentId, CeilingId, RoleId, ScopeId, StatementId};
 use crate::policy::Effect;
@@ -117,12 +118,13 @@ impl<'e> Decider<'e> {
         match step {
             0 => self.closures.fetch_place(number),
             1 => self.closures.fetch_latest(number),
-            _ => {
+            2 => {
                 if let Some(closure) = self.closures.latest(number) {
                     std::hint::black_box((closure.steady.until, closure.is_disabled));
-                    closure.sought.fetch(step - 2);
+                    closure.sought.fetch();
                 }
             }
+            _ => {}
         }
     }
 

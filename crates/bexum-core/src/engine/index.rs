@@ -5,7 +5,8 @@ use std::sync::OnceLock;
 use rustc_hash::FxHashMap;
 
 use super::directory::Directory;
-use super::places::{Places, Sought, Whom};
+use super::places::Places;
+use super::sought::{Sought, Whom};
 use crate::estate::Estate;
 use crate::id::{AttachmentId, GroupId, PolicyId, RoleId, ScopeId, UserId};
 use crate::principal::{Membership, Principal, Subject};
@@ -106,7 +107,8 @@ impl<'e> Index<'e> {
         &'i self,
         sought: &'i Sought,
     ) -> impl Iterator<Item = AttachedTo> + use<'i, 'e> {
-        let ids = sought.subjects.iter().flat_map(|s| self.attachments_of.get(s)).flatten();
+        let subjects = sought.codes().map(|code| self.places.codes.subject(code));
+        let ids = subjects.flat_map(|subject| self.attachments_of.get(&subject)).flatten();
         ids.flat_map(|&id| {
             let written = self.estate.attachment(id);
             written.at.iter().flat_map(move |at| {

@@ -1,139 +1,15 @@
 //! What is attached where, turned around by place: for each scope its attachments and ceilings,
 //! those of one principal together.
 
+use super::sought::{Code, Codes, Whom};
 use crate::catalogue::{ActionSet, TargetClass};
 use crate::estate::Estate;
-use crate::id::{ActionId, GroupId, KindId, PolicyId, RoleId, ScopeId, UserId};
+use crate::id::{ActionId, KindId, PolicyId, ScopeId};
 use crate::policy::{Effect, Policy};
 use crate::principal::{Principal, Subject};
 use crate::request::Place;
 use crate::scope::ScopeType;
 use crate::time::Window;
-
-/// A subject as a number: everyone, groups and roles first, so that they have a bit each.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct Code(u32);
-
-/// How subjects are numbered in one estate.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Codes {
-    groups: u32,
-    roles: u32,
-    users: u32,
-    scopes: u32,
-}
-
-impl Codes {
-    pub(crate) fn new(estate: &Estate) -> Self {
-        let count = |n: usize| u32::try_from(n).expect("limits keep every list within u32");
-        Self {
-            groups: count(estate.groups.len()),
-            roles: count(estate.roles.len()),
-            users: count(estate.users.len()),
-            scopes: count(estate.scopes.len()),
-        }
-    }
-
-    pub(crate) fn of(self, subject: Subject) -> Code {
-        let (roles, users) = (1 + self.groups, 1 + self.groups + self.roles);
-        Code(match subject {
-            Subject::Everyone => 0,
-            Subject::One(Principal::Group(id)) => 1 + id.0,
-            Subject::One(Principal::Role(id)) => roles + id.0,
-            Subject::One(Principal::User(id)) => users + id.0,
-            Subject::One(Principal::Workload(id)) => users + self.users + id.0,
-        })
-    }
-
-    /// A principal's number, and how many numbers there are.
-    pub(crate) fn number(self, who: Principal) -> (usize, usize) {
-        let all = 1 + self.groups + self.roles + self.users + self.scopes;
-        (self.of(Subject::One(who)).0 as usize, all as usize)
-    }
-
-    pub(crate) fn subject(self, code: Code) -> Subject {
-        let (roles, users) = (1 + self.groups, 1 + self.groups + self.roles);
-        let one = match code.0 {
-            0 => return Subject::Everyone,
-            n if n < roles => Principal::Group(GroupId(n - 1)),
-            n if n < users => Principal::Role(RoleId(n - roles)),
-            n if n < users + self.users => Principal::User(UserId(n - users)),
-            n => Principal::Workload(ScopeId(n - users - self.users)),
-        };
-        Subject::One(one)
-    }
-
-    /// How many have a bit.
-    fn bits(self) -> usize {
-        (1 + self.groups + self.roles) as usize
-    }
-}
-
-/// The subjects that statements are sought for.
-#[derive(Clone, Debug)]
-pub(crate) struct Sought {
-    /// Each once, in order.
-    pub(crate) subjects: Box<[Subject]>,
-    bits: Box<[u64]>,
-    /// The one that has no bit, if there is one.
-    own: Option<Code>,
-    /// The ceilings over everything that are for any of them, as positions.
-    everywhere: Box<[u32]>,
-}
-
-impl Sought {
-    pub(crate) fn new(places: &Places, mut subjects: Vec<Subject>) -> Self {
-        let codes = places.codes;
-        subjects.sort_unstable();
-        subjects.dedup();
-        let mut bits = vec![0; codes.bits().div_ceil(64)];
-        let mut own = None;
-        for subject in &subjects {
-            let code = codes.of(*subject);
-            match bits.get_mut(code.0 as usize / 64) {
-                Some(word) if (code.0 as usize) < codes.bits() => *word |= 1 << (code.0 % 64),
-                _ => own = Some(code),
-            }
-        }
-        let everywhere = Box::default();
-        let mut sought = Self { subjects: subjects.into(), bits: bits.into(), own, everywhere };
-        let all = places.everywhere.iter().enumerate();
-        let meant = all.filter(|(_, entry)| sought.has(entry.code));
-        sought.everywhere = meant.map(|(i, _)| i as u32).collect();
-        sought
-    }
-
-    /// Brings its parts nearer, in two steps.
-    pub(crate) fn fetch(&self, step: usize) {
-        if step == 0 {
-            std::hint::black_box((self.own, self.bits.len()));
-        } else {
-            // A line of memory holds eight words.
-            self.bits.iter().step_by(8).for_each(|word| _ = std::hint::black_box(*word));
-        }
-    }
-
-    fn has(&self, code: Code) -> bool {
-        // A user's number may fall into the last word, but never onto a bit that is set.
-        let bit = self.bits.get(code.0 as usize / 64).is_some_and(|w| w >> (code.0 % 64) & 1 == 1);
-        bit || self.own == Some(code)
-    }
-}
-
-/// Whom statements are sought for: one set of subjects, or the union of two.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Whom<'s>(pub(crate) &'s Sought, pub(crate) Option<&'s Sought>);
-
-impl Whom<'_> {
-    fn has(self, code: Code) -> bool {
-        self.0.has(code) || self.1.is_some_and(|more| more.has(code))
-    }
-
-    fn subjects(self) -> impl Iterator<Item = Subject> {
-        let more = self.1.into_iter().flat_map(|more| more.subjects.iter().copied());
-        self.0.subjects.iter().copied().chain(more)
-    }
-}
 
 /// A policy at a place for one subject: by an attachment, or as a ceiling.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -317,6 +193,12 @@ impl Places {
         &self.attached[node.attached as usize..next.attached as usize]
     }
 
+    /// The ceilings over everything that are for any of these, as positions.
+    pub(super) fn everywhere_for(&self, has: impl Fn(Code) -> bool) -> Box<[u32]> {
+        let all = self.everywhere.iter().enumerate();
+        all.filter(|(_, entry)| has(entry.code)).map(|(at, _)| at as u32).collect()
+    }
+
     /// Calls `each` with every ceiling over exactly this scope, or over everything, that is for one
     /// of these subjects, until it says that it has heard enough.
     pub(crate) fn each_ceiling<'p>(
@@ -327,7 +209,7 @@ impl Places {
     ) {
         let Some(scope) = over else {
             let entry = |position: &u32| &self.everywhere[*position as usize];
-            let more = whom.1.into_iter().flat_map(|more| &more.everywhere);
+            let more = whom.1.into_iter().flat_map(|more| &*more.everywhere);
             let more = more.map(entry).filter(|entry| !whom.0.has(entry.code));
             whom.0.everywhere.iter().map(entry).chain(more).any(each);
             return;
@@ -356,9 +238,8 @@ impl Places {
         wanted: impl Fn(PolicyId) -> bool,
         mut each: impl FnMut(&'p Entry) -> bool,
     ) {
-        let subjects = whom.0.subjects.len() + whom.1.map_or(0, |more| more.subjects.len());
         // Few entries are looked through, many are looked up, subject by subject.
-        if list.len() <= 32 + subjects * 8 {
+        if list.len() <= 32 + whom.len() * 8 {
             for entry in list {
                 if wanted(entry.policy) && whom.has(entry.code) && each(entry) {
                     return;
@@ -366,8 +247,7 @@ impl Places {
             }
             return;
         }
-        for subject in whom.subjects() {
-            let code = self.codes.of(subject);
+        for code in whom.codes() {
             let first = list.partition_point(|entry| entry.code < code);
             for entry in list[first..].iter().take_while(|entry| entry.code == code) {
                 if wanted(entry.policy) && each(entry) {

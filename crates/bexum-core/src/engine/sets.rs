@@ -11,7 +11,7 @@ use super::closure::Closure;
 use super::evaluate::Decider;
 use super::facts::Scene;
 use super::index::Index;
-use super::places::Whom;
+use super::sought::Whom;
 use crate::catalogue::ActionSet;
 use crate::id::{ActionId, GroupId, PolicyId, RoleId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};

@@ -11,7 +11,7 @@ mod policies;
 mod principals;
 mod scopes;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::FxHashSet;
 
 use crate::attribute::{AttributeNames, Attributes, Value, is_reserved};
 use crate::condition::Condition;
@@ -100,6 +100,9 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> 
     if faults.is_empty() { Ok(estate) } else { Err(faults) }
 }
 
+/// Lists up to this long are searched one by one.
+const SHORT_LIST: usize = 8;
+
 impl Builder<'_> {
     fn fault(&mut self, fault: impl Into<Fault>, place: impl Into<Place>) {
         self.faults.push(Diagnostic::new(fault.into(), place));
@@ -128,7 +131,7 @@ impl Builder<'_> {
                 self.fault(Fault::ReservedAttribute(head.to_owned()), name.origin);
             }
         }
-        let pairs = written.iter().map(|(name, value)| (name.value.clone(), value.clone()));
+        let pairs = written.iter().map(|(name, value)| (name.value.as_str(), value.clone()));
         Attributes::new(&mut self.attribute_names, pairs)
     }
 
@@ -158,12 +161,16 @@ impl Builder<'_> {
         list: &[Written<String>],
         mut resolve: impl FnMut(&mut Self, &Written<String>) -> Option<T>,
     ) -> Box<[Written<T>]> {
-        let mut seen: FxHashMap<T, ()> = FxHashMap::default();
-        let mut found = Vec::with_capacity(list.len());
+        let mut found: Vec<Written<T>> = Vec::with_capacity(list.len());
+        // Short lists, which most are, are looked through; long ones have what was seen by them.
+        let mut seen: FxHashSet<T> = FxHashSet::default();
         for written in list {
-            if let Some(value) = resolve(self, written)
-                && seen.insert(value, ()).is_none()
-            {
+            let Some(value) = resolve(self, written) else { continue };
+            let is_new = match list.len() {
+                ..=SHORT_LIST => found.iter().all(|earlier| earlier.value != value),
+                _ => seen.insert(value),
+            };
+            if is_new {
                 found.push(Written::new(value, written.origin));
             }
         }

@@ -134,13 +134,15 @@ fn check_letters(what: &'static str, name: &Written<String>, faults: &mut Vec<Di
         "policy" => (Grammar::Plain, "a policy"),
         _ => (Grammar::Plain, "a scope's segment"),
     };
-    let parts: Vec<&str> =
-        if what == "scope" { name.value.split('/').collect() } else { vec![&name.value] };
-    for part in parts {
+    let mut check = |part: &str| {
         if !grammar.accepts(part) {
             let fault = Fault::BadName { name: part.to_owned(), what: article, grammar };
             faults.push(Diagnostic::new(fault, name.origin));
         }
+    };
+    match what {
+        "scope" => name.value.split('/').for_each(check),
+        _ => check(&name.value),
     }
 }
 
