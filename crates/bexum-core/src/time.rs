@@ -33,48 +33,48 @@ impl Time {
     #[must_use]
     pub fn parse(text: &str) -> Option<Self> {
         let b = text.as_bytes();
-        if b.len() < 20 || b.len() > 32 {
-            return None;
-        }
-        let digits = |range: std::ops::Range<usize>| -> Option<u32> {
-            b.get(range)?
-                .iter()
-                .try_fold(0u32, |n, d| d.is_ascii_digit().then(|| n * 10 + u32::from(d - b'0')))
+        let (first, rest) = b.split_first_chunk::<19>()?;
+        let two = |a: u8, b: u8| {
+            let (tens, ones) = (a.wrapping_sub(b'0'), b.wrapping_sub(b'0'));
+            (tens < 10 && ones < 10).then_some(i16::from(tens) * 10 + i16::from(ones))
         };
-        let marks = [(4, b'-'), (7, b'-'), (10, b'T'), (13, b':'), (16, b':')];
-        if marks.iter().any(|&(at, mark)| b[at] != mark) {
+        let &[y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2, b'T', h1, h2, b':', i1, i2, b':', s1, s2] =
+            first
+        else {
             return None;
-        }
-        let (year, month, day) = (digits(0..4)?, digits(5..7)?, digits(8..10)?);
-        let (hour, minute, second) = (digits(11..13)?, digits(14..16)?, digits(17..19)?);
+        };
+        let (year, month, day) = (two(y1, y2)? * 100 + two(y3, y4)?, two(m1, m2)?, two(d1, d2)?);
+        let (hour, minute, second) = (two(h1, h2)?, two(i1, i2)?, two(s1, s2)?);
         if year == 0 || second > 59 {
             return None;
         }
-        let mut at = 19;
-        let mut nanosecond = 0;
-        if b[at] == b'.' {
-            let run = b[at + 1..].iter().take_while(|d| d.is_ascii_digit()).count();
-            if !(1..=6).contains(&run) {
-                return None;
+        let (nanosecond, rest) = match rest {
+            [b'.', rest @ ..] => {
+                let run = rest.iter().take_while(|d| d.is_ascii_digit()).count();
+                if !(1..=6).contains(&run) {
+                    return None;
+                }
+                let (digits, rest) = rest.split_at(run);
+                let fraction = digits.iter().fold(0, |n, d| n * 10 + u32::from(d - b'0'));
+                (fraction * 10u32.pow(9 - run as u32), rest)
             }
-            nanosecond = digits(at + 1..at + 1 + run)? * 10u32.pow(9 - run as u32);
-            at += 1 + run;
-        }
-        let offset = match b.get(at)? {
-            b'Z' if b.len() == at + 1 => 0,
-            sign @ (b'+' | b'-') if b.len() == at + 6 && b[at + 3] == b':' => {
-                let (hours, minutes) = (digits(at + 1..at + 3)?, digits(at + 4..at + 6)?);
+            _ => (0, rest),
+        };
+        let offset = match *rest {
+            [b'Z'] => 0,
+            [sign @ (b'+' | b'-'), h1, h2, b':', m1, m2] => {
+                let (hours, minutes) = (two(h1, h2)?, two(m1, m2)?);
                 if hours > 23 || minutes > 59 {
                     return None;
                 }
-                let minutes = (hours * 60 + minutes) as i32;
-                if *sign == b'-' { -minutes } else { minutes }
+                let minutes = i32::from(hours * 60 + minutes);
+                if sign == b'-' { -minutes } else { minutes }
             }
             _ => return None,
         };
         // The digits were counted above, so each part is within its type.
         Self::from_civil(
-            (year as i16, month as i8, day as i8),
+            (year, month as i8, day as i8),
             (hour as i8, minute as i8, second as i8),
             nanosecond,
             offset,

@@ -4,7 +4,7 @@ use super::directory::Lookup;
 use super::evaluate::Decider;
 use crate::condition::fact::Scalar;
 use crate::estate::Estate;
-use crate::id::{ActionId, ScopeId};
+use crate::id::{ActionId, AttributeId, ScopeId};
 use crate::principal::Principal;
 use crate::request::{Given, Place, Query, Target};
 use crate::time::Time;
@@ -36,6 +36,9 @@ pub struct Brief<'a> {
 pub struct Briefs<'a> {
     rows: Vec<Row<'a>>,
     used: usize,
+    /// The names of circumstances last met at each place of their lists, and what they are: the
+    /// next request most likely gives the same.
+    names: Vec<(&'a str, Option<AttributeId>)>,
 }
 
 #[derive(Debug)]
@@ -114,7 +117,7 @@ impl<'a> Briefs<'a> {
             }
         }
         for row in rows.iter_mut().filter(|row| row.is_resolved) {
-            row.is_resolved = row.resolve_rest(estate, now).is_some()
+            row.is_resolved = row.resolve_rest(estate, now, &mut self.names).is_some()
                 && estate
                     .catalogue
                     .applicable(places.class(row.query.target.place))
@@ -124,7 +127,12 @@ impl<'a> Briefs<'a> {
 }
 
 impl<'a> Row<'a> {
-    fn resolve_rest(&mut self, estate: &Estate, now: Time) -> Option<()> {
+    fn resolve_rest(
+        &mut self,
+        estate: &Estate,
+        now: Time,
+        names: &mut Vec<(&'a str, Option<AttributeId>)>,
+    ) -> Option<()> {
         let Self { brief, query, .. } = self;
         query.action = estate.catalogue.find_action(brief.does)?;
         query.target.path = brief.on;
@@ -133,9 +141,18 @@ impl<'a> Row<'a> {
             None => None,
         };
         query.context.clear();
-        for (name, value) in &brief.context {
+        for (place, (name, value)) in brief.context.iter().enumerate() {
+            let id = match names.get(place) {
+                Some((last, id)) if last == name => *id,
+                _ => {
+                    let id = estate.attribute_names.get(name);
+                    names.truncate(place);
+                    names.push((name, id));
+                    id
+                }
+            };
             // What no condition and no brace asks about has no say.
-            if let Some(id) = estate.attribute_names.get(name) {
+            if let Some(id) = id {
                 let given = value.map_or(Given::Absent, |value| Given::Value(value.to_value()));
                 query.context.push((id, given));
             }

@@ -235,7 +235,7 @@ const LOW: u64 = 0x7f7f_7f7f_7f7f_7f7f;
 /// The high bit of every byte that is `letter`, and of no other.
 fn marks(word: u64, letter: u8) -> u64 {
     let other = word ^ (ONES * u64::from(letter));
-    !((other & LOW) + LOW | other | LOW)
+    !(((other & LOW) + LOW) | other | LOW)
 }
 
 /// Whether eight letters are plain: ASCII, and none that stands in no path of a request, nor `|`
