@@ -11,6 +11,7 @@ mod evaluate;
 mod facts;
 mod index;
 mod kept;
+mod naming;
 mod places;
 mod sets;
 mod sink;

@@ -10,7 +10,7 @@ use super::places::Entry;
 use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
 use super::sought::Whom;
 use crate::decision::{Reading, Reason};
-use crate::id::{AttachmentId, CeilingId, RoleId, ScopeId, StatementId};
+use crate::id::{AttachmentId, CeilingId, RoleId, ScopeId};
 use crate::policy::Effect;
 use crate::request::Query;
 use crate::time::{Phase, Time};
@@ -66,7 +66,7 @@ impl<'e> Decider<'e> {
             closure: &closure,
             roles: all_roles.as_deref().unwrap_or(&closure.role_names),
         };
-        let mut walk = Walk { scene, reading, sink, action: query.action.index() };
+        let mut walk = Walk { scene, reading, sink };
 
         let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
         let denied = walk.meets(Effect::Deny, whom);
@@ -149,7 +149,6 @@ struct Walk<'w, S> {
     scene: Scene<'w>,
     reading: Reading,
     sink: &'w mut S,
-    action: usize,
 }
 
 impl Reading {
@@ -165,14 +164,17 @@ impl Reading {
 impl<S: Sink> Walk<'_, S> {
     /// Whether a statement of `effect` in play counts; looks from the target upward.
     fn meets(&mut self, effect: Effect, whom: Whom<'_>) -> bool {
-        let places = &self.scene.index.places;
-        let Some(naming) = places.naming(effect, self.scene.query.action) else { return false };
+        let Index { places, naming, .. } = self.scene.index;
+        let action = self.scene.query.action;
+        if !naming.is_named(effect, action) {
+            return false;
+        }
+        let wanted = naming.policies(effect, action);
         let mut met = false;
         let mut seal = None;
         for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
-            let wanted = |policy| naming.has(policy);
-            places.each_wanted(places.attached_at(scope), whom, wanted, |entry| {
-                met |= self.meets_entry(effect, entry, (scope, anchor), seal);
+            places.attached_at(scope).each_wanted(whom, wanted, |entry| {
+                met |= self.meets_entry(effect, &entry, (scope, anchor), seal);
                 met && !S::THOROUGH
             });
             if met && !S::THOROUGH {
@@ -196,12 +198,7 @@ impl<S: Sink> Walk<'_, S> {
         (scope, anchor): (ScopeId, usize),
         seal: Option<ScopeId>,
     ) -> bool {
-        let estate = self.scene.index.estate;
-        let policy = estate.policy(entry.policy);
-        let statements = match effect {
-            Effect::Allow => &policy.allows,
-            Effect::Deny => &policy.denies,
-        };
+        let Index { estate, naming, .. } = self.scene.index;
         let phase = match entry.windowed {
             true => {
                 let window = estate.attachments[entry.origin as usize].window;
@@ -218,8 +215,8 @@ impl<S: Sink> Walk<'_, S> {
             return false;
         }
         let mut met = false;
-        for &id in statements {
-            let Some(truth) = self.matches(id, anchor) else { continue };
+        for id in naming.statements(entry.policy, effect, self.scene.query.action) {
+            let truth = self.scene.truth(id, anchor);
             if S::THOROUGH {
                 let candidate = Candidate {
                     statement: id,
@@ -240,12 +237,6 @@ impl<S: Sink> Walk<'_, S> {
             }
         }
         met
-    }
-
-    /// What a statement comes to; `None` when its `do` does not match.
-    fn matches(&self, id: StatementId, anchor: usize) -> Option<Truth> {
-        let names = self.scene.index.estate.statement(id).actions.contains(self.action);
-        names.then(|| self.scene.truth(id, anchor))
     }
 
     /// Whether any ceiling in play bounds the request.
@@ -280,27 +271,25 @@ impl<S: Sink> Walk<'_, S> {
 
     /// Whether one ceiling bounds the request (spec section 6, "A ceiling bounds").
     fn bounds(&mut self, limit: Limit, anchor: usize) -> bool {
-        let policy = self.scene.index.estate.policy(limit.policy);
+        let naming = &self.scene.index.naming;
+        let action = self.scene.query.action;
         let mut statements = Vec::new();
-        let mut any = |walk: &Self, effect, ids: &[StatementId]| {
+        let mut any = |effect| {
             let mut met = false;
-            for &id in ids {
-                let Some(truth) = walk.matches(id, anchor) else { continue };
+            for id in naming.statements(limit.policy, effect, action) {
+                let truth = self.scene.truth(id, anchor);
                 if S::THOROUGH {
                     statements.push((id, truth));
                 }
-                met |= walk.reading.counts(effect, truth);
+                met |= self.reading.counts(effect, truth);
                 if met && !S::THOROUGH {
                     break;
                 }
             }
             met
         };
-        let denied =
-            policy.denied_actions.contains(self.action) && any(self, Effect::Deny, &policy.denies);
-        let allowed = policy.allows.is_empty()
-            || (policy.allowed_actions.contains(self.action)
-                && any(self, Effect::Allow, &policy.allows));
+        let denied = any(Effect::Deny);
+        let allowed = !naming.has_any(limit.policy, Effect::Allow) || any(Effect::Allow);
         let bounds = denied || !allowed;
         if S::THOROUGH {
             self.sink.bound(Bound { limit, bounds, statements }, &self.scene);

@@ -5,6 +5,7 @@ use std::sync::OnceLock;
 use rustc_hash::FxHashMap;
 
 use super::directory::Directory;
+use super::naming::Naming;
 use super::places::Places;
 use super::sought::{Sought, Whom};
 use crate::estate::Estate;
@@ -37,6 +38,7 @@ pub struct Index<'e> {
     pub(crate) takeable_roles_of: Standings<RoleId>,
     pub(crate) attachments_of: FxHashMap<Subject, Vec<AttachmentId>>,
     pub(crate) places: Places,
+    pub(crate) naming: Naming,
     directory: OnceLock<Directory>,
     /// `resource.members` of each group, as `user:ines`, with windows; `None` when not written.
     pub(crate) members_written: Vec<NamesWritten>,
@@ -57,6 +59,7 @@ impl<'e> Index<'e> {
             takeable_roles_of: FxHashMap::default(),
             attachments_of: FxHashMap::default(),
             places: Places::new(estate),
+            naming: Naming::new(estate),
             directory: OnceLock::new(),
             members_written: Vec::with_capacity(estate.groups.len()),
             owners_written: Vec::with_capacity(estate.groups.len()),
@@ -139,7 +142,7 @@ impl<'e> Index<'e> {
                 false
             });
             let Some(scope) = at else { continue };
-            self.places.each_sought(self.places.attached_at(scope), whom, |entry| {
+            self.places.attached_at(scope).each_sought(whom, |entry| {
                 let window = estate.attachments[entry.origin as usize].window;
                 found.push((entry.policy, at, window));
                 false

@@ -2,10 +2,9 @@
 //! those of one principal together.
 
 use super::sought::{Code, Codes, Whom};
-use crate::catalogue::{ActionSet, TargetClass};
+use crate::catalogue::TargetClass;
 use crate::estate::Estate;
-use crate::id::{ActionId, KindId, PolicyId, ScopeId};
-use crate::policy::{Effect, Policy};
+use crate::id::{KindId, PolicyId, ScopeId};
 use crate::principal::{Principal, Subject};
 use crate::request::Place;
 use crate::scope::ScopeType;
@@ -20,6 +19,74 @@ pub(crate) struct Entry {
     pub(crate) origin: u32,
     /// Whether it counts only at some times.
     pub(crate) windowed: bool,
+}
+
+/// Entries, with what is looked at of each of them apart from what only the wanted ones are asked.
+#[derive(Debug)]
+struct Entries {
+    keys: Vec<(Code, PolicyId)>,
+    origins: Vec<(u32, bool)>,
+}
+
+impl Entries {
+    fn new(entries: impl Iterator<Item = Entry>) -> Self {
+        let (keys, origins) = entries
+            .map(|entry| ((entry.code, entry.policy), (entry.origin, entry.windowed)))
+            .unzip();
+        Self { keys, origins }
+    }
+
+    fn list(&self, start: u32, end: u32) -> List<'_> {
+        let range = start as usize..end as usize;
+        List { keys: &self.keys[range.clone()], origins: &self.origins[range] }
+    }
+}
+
+/// Some of the entries, those of one subject together.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct List<'p> {
+    keys: &'p [(Code, PolicyId)],
+    origins: &'p [(u32, bool)],
+}
+
+impl List<'_> {
+    fn entry(&self, at: usize) -> Entry {
+        let ((code, policy), (origin, windowed)) = (self.keys[at], self.origins[at]);
+        Entry { code, policy, origin, windowed }
+    }
+
+    /// Calls `each` with every entry that is for one of these subjects, until it says that it has
+    /// heard enough.
+    pub(crate) fn each_sought(self, whom: Whom<'_>, each: impl FnMut(Entry) -> bool) {
+        self.each_wanted(whom, |_| true, each);
+    }
+
+    /// The same for entries of which `wanted` says so, which is asked first.
+    pub(crate) fn each_wanted(
+        self,
+        whom: Whom<'_>,
+        wanted: impl Fn(PolicyId) -> bool,
+        mut each: impl FnMut(Entry) -> bool,
+    ) {
+        // Few entries are looked through, many are looked up, subject by subject.
+        if self.keys.len() <= 32 + whom.len() * 8 {
+            for (at, (code, policy)) in self.keys.iter().enumerate() {
+                if wanted(*policy) && whom.has(*code) && each(self.entry(at)) {
+                    return;
+                }
+            }
+            return;
+        }
+        for code in whom.codes() {
+            let first = self.keys.partition_point(|(other, _)| *other < code);
+            let of_code = self.keys[first..].iter().take_while(|(other, _)| *other == code);
+            for (at, (_, policy)) in (first..).zip(of_code) {
+                if wanted(*policy) && each(self.entry(at)) {
+                    return;
+                }
+            }
+        }
+    }
 }
 
 /// A scope as the engine walks it.
@@ -42,14 +109,9 @@ pub(crate) struct Places {
     pub(crate) codes: Codes,
     /// One for each scope, and one more for the ends of the last.
     nodes: Vec<Node>,
-    attached: Vec<Entry>,
-    ceilings: Vec<Entry>,
-    everywhere: Vec<Entry>,
-    /// For each action, which policies allow it, a bit each; then which deny it.
-    rows: [Vec<u64>; 2],
-    /// The actions that any policy allows; then denies.
-    named: [ActionSet; 2],
-    row: usize,
+    attached: Entries,
+    ceilings: Entries,
+    everywhere: Entries,
 }
 
 impl Places {
@@ -105,39 +167,15 @@ impl Places {
             attached: attached.len() as u32,
             ceilings: ceilings.len() as u32,
         });
-        let row = estate.policies.len().div_ceil(64);
-        let actions = estate.catalogue.actions.len();
-        let turn = |of: fn(&Policy) -> &ActionSet| {
-            let mut rows = vec![0; row * actions];
-            for (i, policy) in estate.policies.iter().enumerate() {
-                for action in of(policy).ones() {
-                    rows[action * row + i / 64] |= 1 << (i % 64);
-                }
-            }
-            rows
-        };
-        let any = |of: fn(&Policy) -> &ActionSet| {
-            let mut named = ActionSet::with_capacity(actions);
-            estate.policies.iter().for_each(|policy| named.union_with(of(policy)));
-            named
-        };
+        let entries =
+            |list: Vec<(ScopeId, Entry)>| Entries::new(list.into_iter().map(|(_, entry)| entry));
         Self {
             codes,
             nodes,
-            attached: attached.into_iter().map(|(_, entry)| entry).collect(),
-            ceilings: ceilings.into_iter().map(|(_, entry)| entry).collect(),
-            everywhere,
-            rows: [turn(|policy| &policy.allowed_actions), turn(|policy| &policy.denied_actions)],
-            named: [any(|policy| &policy.allowed_actions), any(|policy| &policy.denied_actions)],
-            row,
+            attached: entries(attached),
+            ceilings: entries(ceilings),
+            everywhere: Entries::new(everywhere.into_iter()),
         }
-    }
-
-    /// Which policies have a statement of this effect that names the action; `None` for no policy.
-    pub(crate) fn naming(&self, effect: Effect, action: ActionId) -> Option<Naming<'_>> {
-        let start = action.index() * self.row;
-        let naming = Naming(&self.rows[effect as usize][start..start + self.row]);
-        self.named[effect as usize].contains(action.index()).then_some(naming)
     }
 
     /// Brings what lies at a scope nearer, then what lies above it.
@@ -145,7 +183,7 @@ impl Places {
         if let Some((scope, ..)) = self.chain(scope).nth(step / 2) {
             match step % 2 {
                 0 => _ = std::hint::black_box(self.nodes[scope.index()].depth),
-                _ => _ = std::hint::black_box(self.attached_at(scope).first().map(|e| e.origin)),
+                _ => _ = std::hint::black_box(self.attached_at(scope).keys.first().copied()),
             }
         }
     }
@@ -188,83 +226,35 @@ impl Places {
     }
 
     /// What is attached at exactly this scope.
-    pub(crate) fn attached_at(&self, scope: ScopeId) -> &[Entry] {
+    pub(crate) fn attached_at(&self, scope: ScopeId) -> List<'_> {
         let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
-        &self.attached[node.attached as usize..next.attached as usize]
+        self.attached.list(node.attached, next.attached)
     }
 
     /// The ceilings over everything that are for any of these, as positions.
     pub(super) fn everywhere_for(&self, has: impl Fn(Code) -> bool) -> Box<[u32]> {
-        let all = self.everywhere.iter().enumerate();
-        all.filter(|(_, entry)| has(entry.code)).map(|(at, _)| at as u32).collect()
+        let all = (0..).zip(&self.everywhere.keys);
+        all.filter(|(_, (code, _))| has(*code)).map(|(at, _)| at).collect()
     }
 
     /// Calls `each` with every ceiling over exactly this scope, or over everything, that is for one
     /// of these subjects, until it says that it has heard enough.
-    pub(crate) fn each_ceiling<'p>(
-        &'p self,
+    pub(crate) fn each_ceiling(
+        &self,
         over: Option<ScopeId>,
         whom: Whom<'_>,
-        each: impl FnMut(&'p Entry) -> bool,
+        each: impl FnMut(Entry) -> bool,
     ) {
         let Some(scope) = over else {
-            let entry = |position: &u32| &self.everywhere[*position as usize];
+            let all = self.everywhere.list(0, self.everywhere.keys.len() as u32);
+            let entry = |position: &u32| all.entry(*position as usize);
             let more = whom.1.into_iter().flat_map(|more| &*more.everywhere);
             let more = more.map(entry).filter(|entry| !whom.0.has(entry.code));
             whom.0.everywhere.iter().map(entry).chain(more).any(each);
             return;
         };
         let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
-        let list = &self.ceilings[node.ceilings as usize..next.ceilings as usize];
-        self.each_wanted(list, whom, |_| true, each);
-    }
-
-    /// Calls `each` with every entry of a list that is for one of these subjects, until it says
-    /// that it has heard enough.
-    pub(crate) fn each_sought<'p>(
-        &'p self,
-        list: &'p [Entry],
-        whom: Whom<'_>,
-        each: impl FnMut(&'p Entry) -> bool,
-    ) {
-        self.each_wanted(list, whom, |_| true, each);
-    }
-
-    /// The same for entries of which `wanted` says so, which is asked first.
-    pub(crate) fn each_wanted<'p>(
-        &'p self,
-        list: &'p [Entry],
-        whom: Whom<'_>,
-        wanted: impl Fn(PolicyId) -> bool,
-        mut each: impl FnMut(&'p Entry) -> bool,
-    ) {
-        // Few entries are looked through, many are looked up, subject by subject.
-        if list.len() <= 32 + whom.len() * 8 {
-            for entry in list {
-                if wanted(entry.policy) && whom.has(entry.code) && each(entry) {
-                    return;
-                }
-            }
-            return;
-        }
-        for code in whom.codes() {
-            let first = list.partition_point(|entry| entry.code < code);
-            for entry in list[first..].iter().take_while(|entry| entry.code == code) {
-                if wanted(entry.policy) && each(entry) {
-                    return;
-                }
-            }
-        }
-    }
-}
-
-/// The policies that name an action in a statement of one effect.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Naming<'p>(&'p [u64]);
-
-impl Naming<'_> {
-    pub(crate) fn has(self, policy: PolicyId) -> bool {
-        self.0[policy.index() / 64] >> (policy.index() % 64) & 1 == 1
+        self.ceilings.list(node.ceilings, next.ceilings).each_sought(whom, each);
     }
 }
 

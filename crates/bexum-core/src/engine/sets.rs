@@ -172,7 +172,7 @@ impl Sets<'_> {
         let (estate, places) = (self.scene.index.estate, &self.scene.index.places);
         let mut both = self.none();
         for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
-            places.each_sought(places.attached_at(scope), whom, |entry| {
+            places.attached_at(scope).each_sought(whom, |entry| {
                 let window = || estate.attachments[entry.origin as usize].window;
                 if !entry.windowed || window().holds(self.scene.query.time) {
                     self.add(effect, entry.policy, anchor, &mut both);
