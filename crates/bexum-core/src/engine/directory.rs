@@ -340,7 +340,7 @@ impl Directory {
 
 #[cfg(test)]
 mod tests {
-    use super::{Directory, Hash, Lookup, are_plain};
+    use super::{Directory, Hash, Lookup, Texts, are_plain};
     use crate::declaration::{Declarations, Named, Scope};
     use crate::estate::Estate;
     use crate::origin::{Origin, Written};
@@ -382,6 +382,22 @@ mod tests {
             b"abc\xc3\xa9fgh",
         ] {
             assert!(!are_plain(u64::from_le_bytes(*odd)), "{odd:?}");
+        }
+    }
+
+    #[test]
+    fn every_text_is_found_and_no_other() {
+        let text = |i: u32| format!("veyra-{}/survey/{i}", i % 7);
+        for count in [0, 1, 12, 13, 5_000] {
+            let mut texts = Texts::with_room(count as usize, 0);
+            (0..count).for_each(|i| texts.add(&text(i), i));
+            for i in 0..count * 2 + 1 {
+                let text = text(i);
+                let hash = Hash::of(text.as_bytes());
+                let found = texts.find(hash, text.as_bytes());
+                assert_eq!(found, (i < count).then_some(i), "{text} of {count}");
+                assert!(found.is_none() || texts.may_have(hash));
+            }
         }
     }
 

@@ -1,9 +1,11 @@
 //! Two ways of saying the same come to the same answers.
 
+use bexum_core::attribute::Value;
+use bexum_core::condition::fact::Scalar;
 use bexum_core::declaration::{Attachment, Element, List, WindowWritten};
-use bexum_core::engine::{Closure, Index};
+use bexum_core::engine::{Brief, Briefs, Closure, Index};
 use bexum_core::origin::Written;
-use bexum_core::{Estate, Principal, Reason, Request, Time, Verdict};
+use bexum_core::{Decider, Estate, Principal, Reason, Request, Time, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::select;
@@ -14,6 +16,25 @@ use crate::estates::{self, MOMENTS, answers, w};
 fn alone(list: &List) -> Vec<List> {
     let one = |item: &Written<String>| Written::new(vec![item.clone()], list.origin);
     list.value.iter().map(one).collect()
+}
+
+/// The request as a brief one, if it can be said so.
+fn fill_in<'a>(request: &'a Request<'a>, brief: &mut Brief<'a>) -> bool {
+    brief.context.clear();
+    (brief.who, brief.does, brief.on) = (&request.who, &request.does, &request.on);
+    (brief.take_up, brief.time) = (request.take_up.as_deref(), Some(request.time));
+    for (name, value) in &request.context {
+        let scalar = match value {
+            None => None,
+            Some(Value::Text(text)) => Some(Scalar::Text(text)),
+            Some(Value::Integer(n)) => Some(Scalar::Integer(*n)),
+            Some(Value::Boolean(b)) => Some(Scalar::Boolean(*b)),
+            Some(_) => return false,
+        };
+        brief.context.push((name, scalar));
+    }
+    let has_heads = request.context.iter().any(|(name, _)| name.contains('.'));
+    !has_heads && request.also.is_empty() && request.under.is_empty() && request.item.is_none()
 }
 
 proptest! {
@@ -163,6 +184,37 @@ proptest! {
         let together = answers(&declared, &requests);
         for (request, known) in requests.iter().zip(together) {
             prop_assert_eq!(answers(&declared, std::slice::from_ref(request)), [known]);
+        }
+    }
+
+    #[test]
+    fn requests_looked_up_together_are_the_same_as_one_by_one(
+        declared in estates::estate(),
+        requests in vec(estates::request(), 1..50),
+    ) {
+        let estate = estates::build(&declared);
+        let index = Index::new(&estate);
+        let mut decider = Decider::new(&index);
+        let mut briefs = Briefs::default();
+        // The second time round, what the first left behind is there.
+        for _ in 0..2 {
+            briefs.clear();
+            let plain: Vec<_> =
+                requests.iter().filter(|request| fill_in(request, briefs.add()) || {
+                    briefs.take_back();
+                    false
+                }).collect();
+            prop_assert_eq!(briefs.len(), plain.len());
+            briefs.resolve(&mut decider, Time(-1));
+            for (i, request) in plain.iter().enumerate() {
+                let careful = request.resolve(&estate).ok();
+                let quick = briefs.query(i);
+                // All of these paths are plain, so whatever is a request is found.
+                prop_assert_eq!(quick.is_some(), careful.is_some(), "{:?}", request);
+                let Some((quick, careful)) = quick.zip(careful) else { continue };
+                prop_assert_eq!(format!("{quick:?}"), format!("{careful:?}"));
+                prop_assert_eq!(decider.decide(quick), Decider::new(&index).decide(&careful));
+            }
         }
     }
 
