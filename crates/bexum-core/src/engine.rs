@@ -16,6 +16,7 @@ mod places;
 mod sets;
 mod sink;
 mod sought;
+mod texts;
 
 pub use brief::{Brief, Briefs};
 pub use closure::{Closure, RoleClosure};

@@ -1,0 +1,148 @@
+//! Texts to what they stand for. They lie side by side, so that a lookup touches few places, and all
+//! that can be worked out before memory is waited for can be had apart.
+
+/// Texts, and what each stands for: an open table that is never full, and before it a bit for every
+/// few hashes, which says of most texts that are not there that they are not.
+#[derive(Debug)]
+pub(super) struct Texts<T> {
+    all: Vec<u8>,
+    slots: Vec<Slot<T>>,
+    /// By how much a hash is shifted to give a slot.
+    shift: u32,
+    /// Four bits for each slot.
+    filter: Vec<u64>,
+}
+
+/// Where a text stands, and what it stands for. Small, for most lookups wait for this one.
+#[derive(Clone, Copy, Debug)]
+struct Slot<T> {
+    start: u32,
+    /// No text is empty: then the slot is.
+    length: u16,
+    tag: u16,
+    meaning: T,
+}
+
+/// A hash that goes on eight letters at a time, and can be had of every beginning on the way.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Hash(u64);
+
+impl Hash {
+    const K: u64 = 0xf135_7aea_2e62_a9c5;
+
+    /// After eight more letters.
+    pub(super) fn and(self, eight: u64) -> Self {
+        Self((self.0.rotate_left(23) ^ eight).wrapping_mul(Self::K))
+    }
+
+    /// Of all letters so far and these last, fewer than eight and in the low bytes; so many in all.
+    pub(super) fn ended(self, rest: u64, length: usize) -> u64 {
+        let hash = self.and(rest).and(length as u64).0;
+        hash ^ (hash >> 32)
+    }
+
+    /// Of a whole text.
+    pub(super) fn of(text: &[u8]) -> u64 {
+        let (words, rest) = text.as_chunks::<8>();
+        let whole =
+            words.iter().fold(Self::default(), |hash, word| hash.and(u64::from_le_bytes(*word)));
+        whole.ended(low_letters(rest), text.len())
+    }
+}
+
+/// Fewer than eight letters in the low bytes of a word.
+pub(super) fn low_letters(letters: &[u8]) -> u64 {
+    letters.iter().rev().fold(0, |word, letter| word << 8 | u64::from(*letter))
+}
+
+impl<T: Copy> Texts<T> {
+    /// `blank` fills the slots that nothing is in.
+    pub(super) fn with_room(texts: usize, blank: T) -> Self {
+        // At most three quarters full.
+        let slots = (texts + texts / 3).next_power_of_two().max(16);
+        let empty = Slot { start: 0, length: 0, tag: 0, meaning: blank };
+        Self {
+            all: Vec::new(),
+            slots: vec![empty; slots],
+            shift: u64::BITS - slots.trailing_zeros(),
+            filter: vec![0; slots / 16],
+        }
+    }
+
+    fn filter_bit(&self, hash: u64) -> (usize, u64) {
+        let bit = (hash >> 16) as usize & (self.filter.len() * 64 - 1);
+        (bit / 64, 1 << (bit % 64))
+    }
+
+    /// Adds a text that is not there yet; one that no request can name is left out.
+    pub(super) fn add(&mut self, text: &str, meaning: T) {
+        let Ok(length) = u16::try_from(text.len()) else { return };
+        let start = u32::try_from(self.all.len()).expect("limits keep names within 4 GiB");
+        self.all.extend_from_slice(text.as_bytes());
+        let hash = Hash::of(text.as_bytes());
+        let (word, bit) = self.filter_bit(hash);
+        self.filter[word] |= bit;
+        let mut at = (hash >> self.shift) as usize;
+        while self.slots[at].length != 0 {
+            at = (at + 1) % self.slots.len();
+        }
+        self.slots[at] = Slot { start, length, tag: hash as u16, meaning };
+    }
+
+    /// Whether a text of this hash may be there.
+    pub(super) fn may_have(&self, hash: u64) -> bool {
+        let (word, bit) = self.filter_bit(hash);
+        self.filter[word] & bit != 0
+    }
+
+    /// Brings the slot of a hash nearer.
+    pub(super) fn fetch_slot(&self, hash: u64) {
+        std::hint::black_box(self.slots[(hash >> self.shift) as usize].start);
+    }
+
+    /// Brings the text that a slot fetched before leads to nearer.
+    pub(super) fn fetch_text(&self, hash: u64) {
+        let slot = &self.slots[(hash >> self.shift) as usize];
+        let (start, end) = (slot.start as usize, slot.start as usize + usize::from(slot.length));
+        // A text may lie across two lines of memory.
+        std::hint::black_box((self.all.get(start).copied(), self.all.get(end).copied()));
+    }
+
+    pub(super) fn find(&self, hash: u64, text: &[u8]) -> Option<T> {
+        let mut at = (hash >> self.shift) as usize;
+        loop {
+            let slot = &self.slots[at];
+            if slot.length == 0 {
+                return None;
+            }
+            if slot.tag == hash as u16 && usize::from(slot.length) == text.len() {
+                let start = slot.start as usize;
+                if &self.all[start..start + text.len()] == text {
+                    return Some(slot.meaning);
+                }
+            }
+            at = (at + 1) & (self.slots.len() - 1);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Hash, Texts};
+
+    #[test]
+    fn every_text_is_found_and_no_other() {
+        let text = |i: u32| format!("veyra-{}/survey/{i}", i % 7);
+        for count in [0, 1, 12, 13, 5_000] {
+            let mut texts = Texts::with_room(count as usize, 0);
+            (0..count).for_each(|i| texts.add(&text(i), i));
+            for i in 0..count * 2 + 1 {
+                let text = text(i);
+                let hash = Hash::of(text.as_bytes());
+                let found = texts.find(hash, text.as_bytes());
+                assert_eq!(found, (i < count).then_some(i), "{text} of {count}");
+                assert!(found.is_none() || texts.may_have(hash));
+            }
+        }
+    }
+}
