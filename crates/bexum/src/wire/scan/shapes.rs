@@ -10,6 +10,7 @@ use super::RawId;
 
 /// So many pieces of shapes are kept.
 const MOST_PIECES: usize = 64;
+
 /// What lines have in common: pieces that are the same to the letter, and values between them.
 /// Shapes that begin alike share their beginning.
 #[derive(Debug, Default)]
