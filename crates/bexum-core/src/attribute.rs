@@ -123,6 +123,11 @@ impl Attributes {
         self.entries.iter().filter_map(|(id, value)| Some((*id, value.as_ref()?)))
     }
 
+    /// Every name that has a value, or is the head of one that has, by id.
+    pub(crate) fn names(&self) -> impl Iterator<Item = AttributeId> + '_ {
+        self.entries.iter().map(|(id, _)| *id)
+    }
+
     /// Whether there is none at all.
     #[must_use]
     pub fn is_empty(&self) -> bool {

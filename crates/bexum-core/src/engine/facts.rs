@@ -84,13 +84,13 @@ impl<'s> Scene<'s> {
 
     /// The nearest value at a scope or above it.
     fn up_from(&self, scope: ScopeId, id: AttributeId) -> Option<(ScopeId, &'s Value)> {
-        let estate = self.index.estate;
-        estate.scopes.chain(scope).find_map(|at| Some((at, estate.scope(at).attributes.value(id)?)))
+        let Index { estate, places, .. } = self.index;
+        places.bearing(scope, id).find_map(|at| Some((at, estate.scope(at).attributes.value(id)?)))
     }
 
     fn any_up_from(&self, scope: ScopeId, id: AttributeId) -> bool {
-        let estate = self.index.estate;
-        estate.scopes.chain(scope).any(|at| estate.scope(at).attributes.has(id))
+        let Index { estate, places, .. } = self.index;
+        places.bearing(scope, id).any(|at| estate.scope(at).attributes.has(id))
     }
 
     /// A target's own attribute: an identity's before its home's, a scope's before an item's.

@@ -4,7 +4,7 @@
 use super::sought::{Code, Codes, Whom};
 use crate::catalogue::TargetClass;
 use crate::estate::Estate;
-use crate::id::{KindId, PolicyId, ScopeId};
+use crate::id::{AttributeId, KindId, PolicyId, ScopeId};
 use crate::principal::{Principal, Subject};
 use crate::request::Place;
 use crate::scope::ScopeType;
@@ -97,6 +97,8 @@ struct Node {
     sealed: bool,
     scope_type: ScopeType,
     kind: Option<KindId>,
+    /// A bit for each attribute that it bears by itself, some of them sharing one.
+    bears: u32,
     attached: u32,
     ceilings: u32,
 }
@@ -151,6 +153,7 @@ impl Places {
                 sealed: scope.sealed,
                 scope_type: scope.scope_type,
                 kind: scope.kind,
+                bears: scope.attributes.names().fold(0, |bits, id| bits | attribute_bit(id)),
                 attached: next_attached as u32,
                 ceilings: next_ceiling as u32,
             });
@@ -164,6 +167,7 @@ impl Places {
             sealed: false,
             scope_type: ScopeType::Account,
             kind: None,
+            bears: 0,
             attached: attached.len() as u32,
             ceilings: ceilings.len() as u32,
         });
@@ -225,6 +229,17 @@ impl Places {
         })
     }
 
+    /// The scope and those above it, as far as they may bear an attribute or one below its name.
+    pub(crate) fn bearing(
+        &self,
+        scope: ScopeId,
+        attribute: AttributeId,
+    ) -> impl Iterator<Item = ScopeId> + '_ {
+        let bit = attribute_bit(attribute);
+        let may_bear = move |id: &ScopeId| self.nodes[id.index()].bears & bit != 0;
+        self.chain(scope).map(|(id, ..)| id).filter(may_bear)
+    }
+
     /// What is attached at exactly this scope.
     pub(crate) fn attached_at(&self, scope: ScopeId) -> List<'_> {
         let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
@@ -256,6 +271,10 @@ impl Places {
         let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
         self.ceilings.list(node.ceilings, next.ceilings).each_sought(whom, each);
     }
+}
+
+fn attribute_bit(attribute: AttributeId) -> u32 {
+    1 << (attribute.index() % 32)
 }
 
 fn entry(codes: Codes, origin: usize, subject: Subject, policy: PolicyId, window: Window) -> Entry {

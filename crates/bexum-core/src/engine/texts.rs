@@ -102,27 +102,37 @@ impl<T: Copy> Texts<T> {
 
     /// Brings the text that a slot fetched before leads to nearer.
     pub(super) fn fetch_text(&self, hash: u64) {
-        let slot = &self.slots[(hash >> self.shift) as usize];
-        let (start, end) = (slot.start as usize, slot.start as usize + usize::from(slot.length));
-        // A text may lie across two lines of memory.
-        std::hint::black_box((self.all.get(start).copied(), self.all.get(end).copied()));
+        if let Some(slot) = self.alike(hash).next() {
+            let (start, end) =
+                (slot.start as usize, slot.start as usize + usize::from(slot.length));
+            // A text may lie across two lines of memory.
+            std::hint::black_box((self.all[start], self.all[end - 1]));
+        }
+    }
+
+    /// The slots that may be the one of a hash, as far as their tags tell.
+    fn alike(&self, hash: u64) -> impl Iterator<Item = &Slot<T>> {
+        let mut at = (hash >> self.shift) as usize;
+        std::iter::from_fn(move || {
+            loop {
+                let slot = &self.slots[at];
+                if slot.length == 0 {
+                    return None;
+                }
+                at = (at + 1) & (self.slots.len() - 1);
+                if slot.tag == hash as u16 {
+                    return Some(slot);
+                }
+            }
+        })
     }
 
     pub(super) fn find(&self, hash: u64, text: &[u8]) -> Option<T> {
-        let mut at = (hash >> self.shift) as usize;
-        loop {
-            let slot = &self.slots[at];
-            if slot.length == 0 {
-                return None;
-            }
-            if slot.tag == hash as u16 && usize::from(slot.length) == text.len() {
-                let start = slot.start as usize;
-                if &self.all[start..start + text.len()] == text {
-                    return Some(slot.meaning);
-                }
-            }
-            at = (at + 1) & (self.slots.len() - 1);
-        }
+        let same = |slot: &&Slot<T>| {
+            let start = slot.start as usize;
+            &self.all[start..start + usize::from(slot.length)] == text
+        };
+        self.alike(hash).find(same).map(|slot| slot.meaning)
     }
 }
 
