@@ -268,7 +268,7 @@ fn singled_out(
     let scope = items.scope();
     let query = viewpoint.query(items, action);
     let (closure, policies) = decider.policies_in_play(&query);
-    let scene = Scene { index, query: &query, closure: &closure, roles: &closure.role_names };
+    let scene = Scene { index, query: &query, closure: &closure, roles: None };
     let path = &estate.scope(scope).path;
     let segments: Vec<&str> = path.split('/').collect();
     let name = |brace: &Brace<Reference>| {

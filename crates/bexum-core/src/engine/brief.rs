@@ -111,17 +111,17 @@ impl<'a> Briefs<'a> {
             row.is_resolved =
                 who.zip(place).map(|known| (query.who, query.target.place) = known).is_some();
         }
-        for step in 0..Decider::STEPS {
-            for row in rows.iter().filter(|row| row.is_resolved) {
-                decider.fetch(&row.query, step);
-            }
-        }
         for row in rows.iter_mut().filter(|row| row.is_resolved) {
             row.is_resolved = row.resolve_rest(estate, now, &mut self.names).is_some()
                 && estate
                     .catalogue
                     .applicable(places.class(row.query.target.place))
                     .contains(row.query.action.index());
+        }
+        for step in 0..Decider::STEPS {
+            for row in rows.iter().filter(|row| row.is_resolved) {
+                decider.fetch(&row.query, step);
+            }
         }
     }
 }

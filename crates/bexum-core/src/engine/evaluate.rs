@@ -60,12 +60,8 @@ impl<'e> Decider<'e> {
             names.dedup();
             names
         });
-        let scene = Scene {
-            index: self.index,
-            query,
-            closure: &closure,
-            roles: all_roles.as_deref().unwrap_or(&closure.role_names),
-        };
+        let scene =
+            Scene { index: self.index, query, closure: &closure, roles: all_roles.as_deref() };
         let mut walk = Walk { scene, reading, sink };
 
         let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
@@ -75,9 +71,9 @@ impl<'e> Decider<'e> {
         }
         let granted = match &taken {
             Some(taken) => {
-                walk.scene.roles = &taken.role_names;
+                walk.scene.roles = Some(&taken.role_names);
                 let granted = walk.meets(Effect::Allow, Whom(&taken.sought, None));
-                walk.scene.roles = all_roles.as_deref().unwrap_or_default();
+                walk.scene.roles = all_roles.as_deref();
                 granted
             }
             None => walk.meets(Effect::Allow, whom),
@@ -111,7 +107,7 @@ impl<'e> Decider<'e> {
     pub(crate) const STEPS: usize = 4;
 
     /// Brings what deciding a query will look at first nearer, in steps of which each needs the one
-    /// before: who asks and the place must be known.
+    /// before.
     pub(crate) fn fetch(&self, query: &Query<'_>, step: usize) {
         self.index.places.fetch(query.target.scope(), step);
         let (number, _) = self.index.places.codes.number(query.who);
@@ -124,7 +120,7 @@ impl<'e> Decider<'e> {
                     closure.sought.fetch();
                 }
             }
-            _ => {}
+            _ => self.index.naming.fetch(query.action),
         }
     }
 

@@ -25,8 +25,9 @@ pub struct Scene<'s> {
     pub query: &'s Query<'s>,
     /// All about who asks.
     pub closure: &'s Closure<'s>,
-    /// `principal.roles`: those that the statement at hand is sought for, bare names.
-    pub roles: &'s [&'s str],
+    /// `principal.roles`, those that the statement at hand is sought for, as bare names; `None`:
+    /// the closure's.
+    pub roles: Option<&'s [&'s str]>,
 }
 
 /// Where an attribute's value was found.
@@ -145,7 +146,7 @@ impl<'s> Scene<'s> {
             P::Type => Fact::text(crate::estate::Estate::principal_type(self.query.who).word()),
             P::Name => Fact::text(estate.principal_name(self.query.who)),
             P::Groups => Fact::List(ListFact::Names(&self.closure.group_names)),
-            P::Roles => Fact::List(ListFact::Names(self.roles)),
+            P::Roles => Fact::List(ListFact::Names(self.roles.unwrap_or(&self.closure.role_names))),
             P::Manager | P::Own(_) if self.speaks_for_nobody() => Fact::Unknown,
             P::Manager => self.closure.manager.as_deref().map_or(Fact::Absent, Fact::text),
             P::Own(id) => {

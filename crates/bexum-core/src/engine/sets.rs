@@ -111,10 +111,14 @@ impl<'e> Decider<'e> {
         let grants = taken.as_ref().map_or(whom, |taken| Whom(&taken.sought, None));
         for (action, part) in parts(self.index, query, mask) {
             let query = Query { action, ..query.clone() };
-            let scene =
-                Scene { index: self.index, query: &query, closure: &closure, roles: &all_roles };
+            let scene = Scene {
+                index: self.index,
+                query: &query,
+                closure: &closure,
+                roles: Some(&all_roles),
+            };
             let walk = Sets { scene, mask: &part };
-            let allow_scene = Scene { roles: allow_roles, ..scene };
+            let allow_scene = Scene { roles: Some(allow_roles), ..scene };
             let mut granted =
                 Sets { scene: allow_scene, mask: &part }.attached(Effect::Allow, grants);
             if granted.hopeful.is_clear() {

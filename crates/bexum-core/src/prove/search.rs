@@ -104,7 +104,12 @@ impl<'e> Search<'_, 'e> {
     }
 
     fn scene<'q>(&'q self, roles: &'q [&'q str]) -> Scene<'q> {
-        Scene { index: self.decider.index, query: &self.query, closure: self.closure, roles }
+        Scene {
+            index: self.decider.index,
+            query: &self.query,
+            closure: self.closure,
+            roles: Some(roles),
+        }
     }
 
     /// What the law's own `on` and `when` come to.

@@ -319,7 +319,8 @@ impl<'e> Walk<'_, 'e> {
         let mut all_names = [&self.closure.role_names[..], taken_names].concat();
         all_names.sort_unstable();
         all_names.dedup();
-        let scene = |roles| Scene { index, query: &query, closure: self.closure, roles };
+        let scene =
+            |roles| Scene { index, query: &query, closure: self.closure, roles: Some(roles) };
         let mut scenes = vec![scene(&all_names[..])];
         if taken.is_some() {
             scenes.push(scene(taken_names));
@@ -398,7 +399,7 @@ impl<'e> Walk<'_, 'e> {
         let window = self.window(taken);
         let query = self.query(spot, None, window.from.unwrap_or(self.laws.now), action);
         let roles = &self.closure.role_names;
-        let scene = Scene { index, query: &query, closure: self.closure, roles };
+        let scene = Scene { index, query: &query, closure: self.closure, roles: Some(roles) };
         let says = play.says.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
         for when in says.chain(&self.plan.law.when) {
             moments_of(&scene, when, &mut bounds);

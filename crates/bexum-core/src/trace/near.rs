@@ -93,7 +93,7 @@ pub(super) fn lapses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>
 /// The nearest policies that would have allowed it.
 pub(super) fn misses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>) -> Vec<NearMiss> {
     let estate = index.estate;
-    let scene = Scene { index, query, closure, roles: &closure.role_names };
+    let scene = Scene { index, query, closure, roles: None };
     let target = query.target.scope();
     let is_sought = |subject: Subject| match subject {
         Subject::Everyone => true,
