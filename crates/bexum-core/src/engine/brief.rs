@@ -103,7 +103,7 @@ impl<'a> Briefs<'a> {
             row.is_resolved = split.is_some();
         }
         rows.iter_mut().for_each(|row| directory.fetch_slots(&mut row.lookup));
-        rows.iter().for_each(|row| directory.fetch_texts(&row.lookup));
+        rows.iter().for_each(|row| directory.fetch_texts(&row.lookup, |id| places.fetch(id, 0)));
         for row in rows.iter_mut().filter(|row| row.is_resolved) {
             let Row { brief, lookup, query, .. } = &mut *row;
             let who = directory.principal(lookup, brief.who, scope_type);

@@ -158,10 +158,11 @@ impl Directory {
         }
     }
 
-    /// And then.
-    pub(crate) fn fetch_texts(&self, lookup: &Lookup) {
-        if let Some((hash, _)) = lookup.heads[..lookup.likely].last() {
-            self.paths.fetch_text(*hash);
+    /// And then; `fetch_scope` is for what the path most likely leads to.
+    pub(crate) fn fetch_texts(&self, lookup: &Lookup, fetch_scope: impl Fn(ScopeId)) {
+        let last = lookup.heads[..lookup.likely].last();
+        if let Some(Known::Scope(id)) = last.and_then(|(hash, _)| self.paths.fetch_text(*hash)) {
+            fetch_scope(id);
         }
         if !lookup.is_workload {
             self.names.fetch_text(lookup.who);

@@ -100,14 +100,14 @@ impl<T: Copy> Texts<T> {
         std::hint::black_box(self.slots[(hash >> self.shift) as usize].start);
     }
 
-    /// Brings the text that a slot fetched before leads to nearer.
-    pub(super) fn fetch_text(&self, hash: u64) {
-        if let Some(slot) = self.alike(hash).next() {
-            let (start, end) =
-                (slot.start as usize, slot.start as usize + usize::from(slot.length));
-            // A text may lie across two lines of memory.
-            std::hint::black_box((self.all[start], self.all[end - 1]));
-        }
+    /// Brings the text that a slot fetched before leads to nearer, and says what it stands for if
+    /// it is the right one.
+    pub(super) fn fetch_text(&self, hash: u64) -> Option<T> {
+        let slot = self.alike(hash).next()?;
+        let (start, end) = (slot.start as usize, slot.start as usize + usize::from(slot.length));
+        // A text may lie across two lines of memory.
+        std::hint::black_box((self.all[start], self.all[end - 1]));
+        Some(slot.meaning)
     }
 
     /// The slots that may be the one of a hash, as far as their tags tell.
