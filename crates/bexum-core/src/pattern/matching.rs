@@ -112,13 +112,33 @@ fn matches_parts<A>(parts: &[Part<A>], name: &str, braces: &impl Braces<A>) -> T
         });
         return best;
     }
+    let length = name.len() + 1;
+    if length <= SHORT_NAME {
+        let (mut reached, mut next) = ([Truth::False; SHORT_NAME], [Truth::False; SHORT_NAME]);
+        matches_parts_in(parts, name, braces, &mut reached[..length], &mut next[..length])
+    } else {
+        let (mut reached, mut next) = (vec![Truth::False; length], vec![Truth::False; length]);
+        matches_parts_in(parts, name, braces, &mut reached, &mut next)
+    }
+}
+
+/// Names shorter than this, which most are, are matched without memory being asked for.
+const SHORT_NAME: usize = 64;
+
+/// The same, with room for what is reached after one part and after the next.
+fn matches_parts_in<'r, A>(
+    parts: &[Part<A>],
+    name: &str,
+    braces: &impl Braces<A>,
+    mut reached: &'r mut [Truth],
+    mut next: &'r mut [Truth],
+) -> Truth {
     let bytes = name.as_bytes();
     // reached[p]: how surely the parts so far can end right before byte p.
-    let mut reached = vec![Truth::False; bytes.len() + 1];
     reached[0] = Truth::True;
     for part in parts {
-        let mut next = vec![Truth::False; bytes.len() + 1];
-        let literal = |text: &str, next: &mut Vec<Truth>| {
+        next.fill(Truth::False);
+        let literal = |text: &str, next: &mut [Truth]| {
             let text = text.as_bytes();
             for p in 0..(bytes.len() + 1).saturating_sub(text.len()) {
                 if reached[p] > next[p + text.len()] && bytes[p..].starts_with(text) {
@@ -127,14 +147,14 @@ fn matches_parts<A>(parts: &[Part<A>], name: &str, braces: &impl Braces<A>) -> T
             }
         };
         match part {
-            Part::Text(text) => literal(text, &mut next),
-            Part::Star => spread(&reached, &mut next, Truth::True),
+            Part::Text(text) => literal(text, next),
+            Part::Star => spread(reached, next, Truth::True),
             Part::Brace(brace) => braces.alternatives(brace, &mut |text| match text {
-                Some(text) => literal(text, &mut next),
-                None => spread(&reached, &mut next, Truth::Undecided),
+                Some(text) => literal(text, next),
+                None => spread(reached, next, Truth::Undecided),
             }),
         }
-        reached = next;
+        std::mem::swap(&mut reached, &mut next);
     }
     reached[bytes.len()]
 }
@@ -218,6 +238,9 @@ mod tests {
             ("{principal.none}*", "x", False),
         ] {
             assert_eq!(check(&[pattern], name, 0), truth, "{pattern} on {name}");
+            // A long name is matched as a short one is.
+            let long = |text: &str| format!("{}{text}", "k".repeat(80));
+            assert_eq!(check(&[&long(pattern)], &long(name), 0), truth, "long {pattern}");
         }
     }
 
