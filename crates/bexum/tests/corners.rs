@@ -322,6 +322,36 @@ fn seals_and_depth() {
 }
 
 #[test]
+fn somebody_in_a_great_many_groups() {
+    // In all of forty but two.
+    let group = |i: usize| {
+        let members = if i == 7 || i == 31 { "[]" } else { "'user:m'" };
+        format!("[group.n{i:02}]\nmembers = {members}\n")
+    };
+    let groups: String = (0..40).map(group).collect();
+    let more = format!(
+        "[user.m]\n{groups}\
+         [[attach]]\npolicy = 'read'\nto = ['group:n00', 'group:n31']\nat = 'v/s/store'\n\
+         [[attach]]\npolicy = 'read'\nto = 'group:n39'\nat = 'v/s/sealed/inner'\n\
+         [[attach]]\npolicy = 'read'\nto = ['group:n07', 'group:n31']\nat = 'v/s/sealed'\n\
+         [[attach]]\npolicy = 'list'\nto = 'user:m'\nat = 'v/s/store'\n"
+    );
+    let cases = |inner| {
+        [
+            (q("user:m", "file.read", "v/s/store/x"), "granted"),
+            (q("user:m", "file.read", "v/s/sealed/inner/x"), inner),
+            (q("user:m", "file.read", "v/s/sealed/x"), "not-granted"),
+            (q("user:m", "store.list", "v/s/store"), "granted"),
+        ]
+    };
+    check(&more, &cases("granted"));
+    let ceiling = "[[ceiling]]\npolicy = 'nowhere'\nfor = 'group:n38'\n[policy.nowhere]\n[[policy.nowhere.deny]]\ndo = 'file.read'\non = '/v/s/sealed/**'\n";
+    check(&format!("{more}{ceiling}"), &cases("over-ceiling"));
+    let of_others = ceiling.replace("n38", "n31");
+    check(&format!("{more}{of_others}"), &cases("granted"));
+}
+
+#[test]
 fn windows_are_closed_at_their_end() {
     let list =
         |at: &str| with(q("user:a", "store.list", "v/s/store"), "context", json!({ "time": at }));

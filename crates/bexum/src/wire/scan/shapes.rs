@@ -147,7 +147,8 @@ pub(super) fn quote(bytes: &[u8], from: usize) -> Option<usize> {
     Some(at + rest.iter().position(|byte| *byte == b'"')?)
 }
 
-/// An integer of at most eighteen digits, and where it ends; no other number.
+/// An integer of at most eighteen digits, and where it ends. Whether a number ends there too is seen
+/// by what comes next: no sign of a line goes on with one.
 pub(super) fn integer(bytes: &[u8], from: usize) -> Option<(i64, usize)> {
     let negative = bytes.get(from) == Some(&b'-');
     let start = from + usize::from(negative);
@@ -159,9 +160,8 @@ pub(super) fn integer(bytes: &[u8], from: usize) -> Option<(i64, usize)> {
         end += 1;
     }
     let leading_zero = bytes.get(start) == Some(&b'0') && end - start > 1;
-    let goes_on = matches!(bytes.get(end), Some(b'.' | b'e' | b'E'));
     // `-0` is an integer too, but a rare one.
-    if !(1..=18).contains(&(end - start)) || leading_zero || goes_on || negative && number == 0 {
+    if !(1..=18).contains(&(end - start)) || leading_zero || negative && number == 0 {
         return None;
     }
     Some((if negative { -number } else { number }, end))
