@@ -140,14 +140,14 @@ impl Attributes {
     }
 }
 
-/// Built-in names under `principal.` (spec section 4).
-pub const PRINCIPAL_BUILTINS: [&str; 6] = ["id", "type", "name", "groups", "roles", "manager"];
-/// Built-in names under `resource.`.
-pub const RESOURCE_BUILTINS: [&str; 8] =
+/// Built-in names under `who.` (spec section 4).
+pub const WHO_BUILTINS: [&str; 6] = ["id", "type", "name", "groups", "roles", "manager"];
+/// Built-in names under `target.`.
+pub const TARGET_BUILTINS: [&str; 8] =
     ["path", "name", "kind", "account", "owners", "members", "join", "manager"];
 
 /// Whether no attribute of the estate or of an item may bear this name, nor a table's head.
 #[must_use]
 pub fn is_reserved(name: &str) -> bool {
-    PRINCIPAL_BUILTINS.contains(&name) || RESOURCE_BUILTINS.contains(&name)
+    WHO_BUILTINS.contains(&name) || TARGET_BUILTINS.contains(&name)
 }

@@ -120,11 +120,11 @@ pub enum TargetClass {
     Declared(Option<KindId>),
     /// An item below a resource or namespace of this kind.
     Item(Option<KindId>),
-    /// A user with a home.
+    /// A user with a place.
     User,
-    /// A group with a home.
+    /// A group with a place.
     Group,
-    /// A role with a home.
+    /// A role with a place.
     Role,
 }
 

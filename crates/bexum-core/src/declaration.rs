@@ -98,7 +98,7 @@ pub struct User {
     /// Another user, as `user:…`.
     pub manager: Option<Written<String>>,
     /// The scope that holds this identity as a target.
-    pub home: Option<Written<String>>,
+    pub place: Option<Written<String>>,
     /// Flattened attributes.
     pub attributes: Vec<(Written<String>, Value)>,
 }
@@ -115,7 +115,7 @@ pub struct Group {
     /// How people come in.
     pub join: Option<Join>,
     /// The scope that holds this identity as a target.
-    pub home: Option<Written<String>>,
+    pub place: Option<Written<String>>,
     /// Flattened attributes.
     pub attributes: Vec<(Written<String>, Value)>,
 }
@@ -128,7 +128,7 @@ pub struct Role {
     /// Those who may take it up in a request.
     pub taken_by: Vec<Element>,
     /// The scope that holds this identity as a target.
-    pub home: Option<Written<String>>,
+    pub place: Option<Written<String>>,
     /// Flattened attributes.
     pub attributes: Vec<(Written<String>, Value)>,
 }
@@ -231,7 +231,7 @@ pub struct Check {
     /// Policies that bound the session.
     pub under: Vec<Written<String>>,
     /// Circumstances, flattened; the request's time among them.
-    pub context: Vec<(Written<String>, Value)>,
+    pub given: Vec<(Written<String>, Value)>,
     /// Circumstances that are known to be absent.
     pub absent: Vec<Written<String>>,
     /// Attributes of the item itself; `None` when the key is not written.

@@ -33,7 +33,7 @@ pub struct Check {
     /// Policies that bound the session.
     pub under: Box<[Box<str>]>,
     /// Circumstances, without the time; `None` says that one is absent.
-    pub context: Box<[(Box<str>, Option<Value>)]>,
+    pub given: Box<[(Box<str>, Option<Value>)]>,
     /// The moment of the request, if the check names one.
     pub time: Option<Time>,
     /// Attributes of the item itself.
@@ -63,8 +63,8 @@ impl Check {
             take_up: self.take_up.as_deref().map(Cow::Borrowed),
             also: names(&self.also),
             under: names(&self.under),
-            context: self
-                .context
+            given: self
+                .given
                 .iter()
                 .map(|(name, value)| (Cow::Borrowed(&**name), value.clone()))
                 .collect(),

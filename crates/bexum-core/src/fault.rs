@@ -223,7 +223,7 @@ pub enum Fault {
     EmptyCeiling(String),
     /// An identity's place is taken.
     #[error("{who} would be the target `{path}`, but that path is taken")]
-    HomeTaken {
+    PlaceTaken {
         /// `user:…`
         who: String,
         /// The path.
@@ -261,7 +261,7 @@ pub enum Fault {
     #[error("times in `{0}` are strings, as they are in a request")]
     CheckTimes(&'static str),
     /// A circumstance that is both.
-    #[error("`{0}` is given in `context` and named in `absent`")]
+    #[error("`{0}` is given in `given` and named in `absent`")]
     BothGivenAndAbsent(String),
     /// A reason that goes with the other verdict.
     #[error("`{reason}` goes with `{}`, not with `{expect}`", .reason.verdict())]
@@ -297,7 +297,7 @@ pub enum Fault {
         group: String,
         /// The first such user.
         user: String,
-        /// The attribute, as `principal.…`.
+        /// The attribute, as `who.…`.
         attribute: String,
     },
 }
@@ -328,17 +328,18 @@ impl Fault {
             Self::Duplicate { what: "policy", .. } => {
                 Some("a policy stands in one file; `include` joins several".to_owned())
             }
-            Self::HomeTaken { .. } => {
-                Some("choose another `home` or rename one of them".to_owned())
+            Self::PlaceTaken { .. } => {
+                Some("choose another `place` or rename one of them".to_owned())
             }
             Self::MembersUndecided { attribute, .. } => Some(format!(
-                "give the user an `{}` of the type that the condition compares with, or ask `has {attribute} and …` first",
-                attribute.trim_start_matches("principal.")
+                "give the user an `{}` of the type that the condition compares with, or ask `{attribute} is set and …` first",
+                attribute.trim_start_matches("who.")
             )),
             Self::EmptyCeiling(_) => {
                 Some("give it an `allow` or a `deny`, or include a policy that has one".to_owned())
             }
             Self::Condition { fault } => fault.hint(),
+            Self::Pattern { fault } => fault.hint(),
             Self::CheckRequest { hint, .. } => hint.clone(),
             Self::NotAbsolute(pattern) => {
                 let bare = pattern.trim_start_matches('!');

@@ -95,6 +95,20 @@ pub fn nearest<'a>(wanted: &str, known: impl IntoIterator<Item = &'a str>) -> Op
         .map(|(_, name)| name)
 }
 
+/// The new word for one that this format had once (spec section 2): a key, a field of a request, a
+/// root of conditions, an operator. `has X` became `X is set`, which is no word for a word.
+#[must_use]
+pub fn new_word(old: &str) -> Option<&'static str> {
+    Some(match old {
+        "principal" => "who",
+        "resource" => "target",
+        "context" => "given",
+        "like" => "fits",
+        "home" => "place",
+        _ => return None,
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::{Grammar, nearest};

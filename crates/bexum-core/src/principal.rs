@@ -108,8 +108,8 @@ pub struct Identity {
     pub name: Box<str>,
     /// What its author says about it.
     pub about: Option<Box<str>>,
-    /// The scope that makes it a target at `HOME/NAME`.
-    pub home: Option<ScopeId>,
+    /// The scope that makes it a target at `PLACE/NAME`.
+    pub place: Option<ScopeId>,
     /// Its own attributes.
     pub attributes: Attributes,
     /// Where it is declared.

@@ -28,7 +28,7 @@ use crate::time::Time;
 
 pub use apart::{Has, Overlap, overlaps};
 use moments::{EARLIEST, LATEST};
-use plan::{AtHome, Plan};
+use plan::{Placed, Plan};
 
 /// Steps that the search for circumstances of one request may take.
 const STEPS: usize = 50_000;
@@ -125,7 +125,7 @@ pub enum Outcome {
 pub struct Laws<'e> {
     index: &'e Index<'e>,
     plans: Vec<Plan<'e>>,
-    at_home: Vec<AtHome<'e>>,
+    placed: Vec<Placed<'e>>,
     /// The moment that is tried before all others.
     now: Time,
 }
@@ -134,9 +134,9 @@ impl<'e> Laws<'e> {
     /// Finds out what each law is about.
     #[must_use]
     pub fn new(index: &'e Index<'e>, laws: impl IntoIterator<Item = &'e Law>, now: Time) -> Self {
-        let at_home = plan::identities(index.estate);
-        let plans = laws.into_iter().map(|law| Plan::new(index.estate, law, &at_home)).collect();
-        Self { index, plans, at_home, now }
+        let placed = plan::identities(index.estate);
+        let plans = laws.into_iter().map(|law| Plan::new(index.estate, law, &placed)).collect();
+        Self { index, plans, placed, now }
     }
 
     /// Everybody whom any of the laws may be about.

@@ -31,7 +31,7 @@ pub struct Viewpoint {
     /// Policies that bound the session, each once.
     pub under: Vec<PolicyId>,
     /// Circumstances.
-    pub context: Vec<(AttributeId, Given)>,
+    pub given: Vec<(AttributeId, Given)>,
     /// The moment.
     pub time: Time,
 }
@@ -45,7 +45,7 @@ impl Viewpoint {
             take_up: query.take_up,
             also: query.also.clone(),
             under: query.under.clone(),
-            context: query.context.clone(),
+            given: query.given.clone(),
             time: query.time,
         }
     }
@@ -71,7 +71,7 @@ impl Viewpoint {
             take_up: self.take_up,
             also: self.also.clone(),
             under: self.under.clone(),
-            context: self.context.clone(),
+            given: self.given.clone(),
             item: Vec::new(),
             item_is_open: false,
             time: self.time,
@@ -97,7 +97,7 @@ pub struct Spot {
 pub enum SpotSort {
     /// A declared scope.
     Scope,
-    /// A user, group or role with a home.
+    /// A user, group or role with a place.
     Identity,
     /// The items of a scope, those that no [`SpotSort::Pattern`] singles out.
     Items,
@@ -160,16 +160,16 @@ pub struct Row {
 pub type Crowd = (Spot, Vec<(Cells, Vec<Principal>)>);
 
 /// Every declared spot in a subtree, each scope before what is in it: its items as one, the
-/// identities at home there, the scopes below.
+/// identities at place there, the scopes below.
 #[must_use]
 pub fn spots(estate: &Estate, below: Option<ScopeId>) -> Vec<Spot> {
-    let mut at_home: FxHashMap<ScopeId, Vec<(&str, Principal)>> = FxHashMap::default();
+    let mut placed: FxHashMap<ScopeId, Vec<(&str, Principal)>> = FxHashMap::default();
     for (path, principal) in &estate.identities_at {
-        if let Some(home) = estate.identity(*principal).and_then(|identity| identity.home) {
-            at_home.entry(home).or_default().push((path, *principal));
+        if let Some(place) = estate.identity(*principal).and_then(|identity| identity.place) {
+            placed.entry(place).or_default().push((path, *principal));
         }
     }
-    at_home.values_mut().for_each(|list| list.sort_unstable());
+    placed.values_mut().for_each(|list| list.sort_unstable());
     let ids = below.map_or(0..estate.scopes.len(), |scope| estate.scopes.subtree(scope));
     let mut spots = Vec::with_capacity(ids.len());
     for id in ids.map(ScopeId::new) {
@@ -178,7 +178,7 @@ pub fn spots(estate: &Estate, below: Option<ScopeId>) -> Vec<Spot> {
         let place = Place::Scope(id);
         spots.push(Spot { shown: path.clone(), asked: path, sort: SpotSort::Scope, place });
         spots.extend(items_of(estate, id));
-        for (path, who) in at_home.get(&id).into_iter().flatten() {
+        for (path, who) in placed.get(&id).into_iter().flatten() {
             spots.push(Spot {
                 shown: (*path).to_owned(),
                 asked: (*path).to_owned(),

@@ -27,10 +27,10 @@ pub struct Request<'a> {
     /// Policies that bound this session alone.
     pub under: Vec<Cow<'a, str>>,
     /// Circumstances by full dotted name, without `time`; `None` says that one is absent.
-    pub context: Vec<(Cow<'a, str>, Option<Value>)>,
+    pub given: Vec<(Cow<'a, str>, Option<Value>)>,
     /// Attributes of the item itself, if given at all.
     pub item: Option<Vec<(Cow<'a, str>, Value)>>,
-    /// The moment of the request, `context.time`.
+    /// The moment of the request, `given.time`.
     pub time: Time,
 }
 
@@ -145,7 +145,7 @@ pub enum Place {
     Scope(ScopeId),
     /// Something undeclared below a resource or namespace, the nearest declared scope.
     Item(ScopeId),
-    /// A user, group or role at its home.
+    /// A user, group or role at its place.
     Identity(Principal, ScopeId),
 }
 
@@ -200,7 +200,7 @@ pub struct Query<'a> {
     /// Policies that bound this session, each once.
     pub under: Vec<PolicyId>,
     /// Circumstances that some condition or pattern of the estate asks about.
-    pub context: Vec<(AttributeId, Given)>,
+    pub given: Vec<(AttributeId, Given)>,
     /// The item's attributes that some condition asks about.
     pub item: Vec<(AttributeId, Given)>,
     /// Whether the item may have attributes beyond those: then what `item` does not name is
@@ -236,7 +236,7 @@ impl<'a> Request<'a> {
             take_up: None,
             also: Vec::new(),
             under: Vec::new(),
-            context: Vec::new(),
+            given: Vec::new(),
             item: None,
             time,
         }
@@ -291,7 +291,7 @@ impl<'a> Request<'a> {
             take_up: take_up.transpose()?,
             also,
             under,
-            context: self.resolve_context(estate),
+            given: self.resolve_given(estate),
             item: self.resolve_item(estate, &target)?,
             target,
             item_is_open: false,
@@ -299,23 +299,23 @@ impl<'a> Request<'a> {
         })
     }
 
-    fn resolve_context(&self, estate: &Estate) -> Vec<(AttributeId, Given)> {
+    fn resolve_given(&self, estate: &Estate) -> Vec<(AttributeId, Given)> {
         let names = &estate.attribute_names;
-        let mut context = Vec::with_capacity(self.context.len());
-        for (name, value) in &self.context {
+        let mut given = Vec::with_capacity(self.given.len());
+        for (name, value) in &self.given {
             let id = names.get(name);
             match (id, value) {
-                (Some(id), Some(value)) => context.push((id, Given::Value(value.clone()))),
-                (Some(id), None) => context.push((id, Given::Absent)),
+                (Some(id), Some(value)) => given.push((id, Given::Value(value.clone()))),
+                (Some(id), None) => given.push((id, Given::Absent)),
                 _ => {}
             }
             if value.is_some() {
                 for head in heads(name).filter_map(|head| names.get(head)) {
-                    context.push((head, Given::Head));
+                    given.push((head, Given::Head));
                 }
             }
         }
-        context
+        given
     }
 
     fn resolve_item(
@@ -367,9 +367,9 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
         return Ok(target(Place::Scope(id)));
     }
     if let Some(principal) = estate.identity_at(path)
-        && let Some(home) = estate.identity(principal).and_then(|identity| identity.home)
+        && let Some(place) = estate.identity(principal).and_then(|identity| identity.place)
     {
-        return Ok(target(Place::Identity(principal, home)));
+        return Ok(target(Place::Identity(principal, place)));
     }
     if let Some(why) = path_fault(path) {
         return Err(RequestFault::Path { path: path.to_owned(), why });

@@ -190,7 +190,7 @@ impl Trace {
             .chain(of_ceilings)
             .filter(|seen| seen.state == SeenState::Unknown)
             .map(|seen| seen.reference)
-            .filter(|reference| matches!(reference, Reference::Context(_)))
+            .filter(|reference| matches!(reference, Reference::Given(_)))
             .collect();
         found.sort_unstable();
         found.dedup();

@@ -128,8 +128,8 @@ fn written(check: &Check) -> String {
             lines.push(format!("{key} = {}", list(names)));
         }
     }
-    if !check.context.is_empty() {
-        lines.push(format!("context = {}", table(&check.context)));
+    if !check.given.is_empty() {
+        lines.push(format!("given = {}", table(&check.given)));
     }
     if !check.absent.is_empty() {
         lines.push(format!("absent = {}", list(&check.absent)));

@@ -28,22 +28,22 @@ kind = "store"
 sealed = true
 [user.ines]
 full-name = "Inés"
-home = "v/s"
+place = "v/s"
 [group.crew]
 members = ["user:ines", { who = "resource:v/s/store", from = 2026-01-01T00:00:00+02:00 }]
-members-when = "principal.name like 'i*'"
+members-when = "who.name fits 'i*'"
 [role.r]
 taken-by = 'group:crew'
 [policy.p]
 [[policy.p.allow]]
 name = "reads"
 do = ["*.@observe", "!store.list"]
-on = ["store/{principal.team}/**", "!**/x"]
-when = """context.\u006dfa and
-  resource.tier in ['a', "b"] or not (context.n < 3)"""
+on = ["store/{who.team}/**", "!**/x"]
+when = """given.\u006dfa and
+  target.tier in ['a', "b"] or not (given.n < 3)"""
 [[policy.p.deny]]
 do = '*'
-when = "context.ip within '10.0.0.0/8'"
+when = "given.ip within '10.0.0.0/8'"
 [[attach]]
 policy = "p"
 to = ["group:crew", "everyone"]

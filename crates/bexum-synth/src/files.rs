@@ -159,8 +159,8 @@ fn users(model: &Model) -> Vec<String> {
         if i > 0 {
             line!(text, "manager = \"user:{}\"", model.users[i / 8].name);
         }
-        if user.home {
-            line!(text, "home = \"veyra\"");
+        if user.place {
+            line!(text, "place = \"veyra\"");
         }
         let (team, site) = (TEAMS[user.team], SITES[user.site]);
         line!(
@@ -294,7 +294,7 @@ fn checks(model: &Model, count: usize) -> Vec<String> {
         );
         line!(
             text,
-            "context = {{ mfa = true, ip = \"10.20.3.4\", time = \"2026-05-05T12:00:00Z\" }}"
+            "given = {{ mfa = true, ip = \"10.20.3.4\", time = \"2026-05-05T12:00:00Z\" }}"
         );
         line!(text, "expect = \"{}\"\n", if request.is_meant { "allow" } else { "deny" });
         text
@@ -318,7 +318,7 @@ fn laws(model: &Model, count: usize) -> Vec<String> {
                 line!(text, "who = \"everyone\"\nexcept = \"group:{group}\"\ndoes = \"*.@govern\"")
             }
             n if n < 7 => {
-                line!(text, "who = \"everyone\"\ndoes = \"*.@alter\"\nwhen = \"not context.mfa\"")
+                line!(text, "who = \"everyone\"\ndoes = \"*.@alter\"\nwhen = \"not given.mfa\"")
             }
             _ => line!(text, "who = \"group:{group}\"\ndoes = \"*\""),
         }

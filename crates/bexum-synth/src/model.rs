@@ -130,7 +130,7 @@ pub(crate) struct User {
     pub(crate) clearance: i64,
     pub(crate) enabled: bool,
     pub(crate) managed: bool,
-    pub(crate) home: bool,
+    pub(crate) place: bool,
 }
 
 #[derive(Debug, Default)]
@@ -312,24 +312,21 @@ impl Model {
         };
         // Half of them look at something: a condition, or a brace in a path.
         let (on, when) = match rng.random_range(0..if allows { 12 } else { 6 }) {
-            0 if allows => (vec!["{principal.team}/**".to_owned()], None),
-            1 if allows => (vec!["**/{principal.team}/**".to_owned(), "*".to_owned()], None),
-            0 => (Vec::new(), Some("resource.tier = 'raw'")),
-            1 => (Vec::new(), Some("not context.mfa")),
-            2 => (Vec::new(), Some("resource.team = principal.team")),
-            3 => (Vec::new(), Some("context.mfa and principal.clearance >= 2")),
-            4 => (Vec::new(), Some("context.ip within ['10.20.0.0/16', '10.30.0.0/16']")),
-            5 => (
-                Vec::new(),
-                Some("principal.device.managed and context.time < '2031-01-01T00:00:00Z'"),
-            ),
+            0 if allows => (vec!["{who.team}/**".to_owned()], None),
+            1 if allows => (vec!["**/{who.team}/**".to_owned(), "*".to_owned()], None),
+            0 => (Vec::new(), Some("target.tier = 'raw'")),
+            1 => (Vec::new(), Some("not given.mfa")),
+            2 => (Vec::new(), Some("target.team = who.team")),
+            3 => (Vec::new(), Some("given.mfa and who.clearance >= 2")),
+            4 => (Vec::new(), Some("given.ip within ['10.20.0.0/16', '10.30.0.0/16']")),
+            5 => (Vec::new(), Some("who.device.managed and given.time < '2031-01-01T00:00:00Z'")),
             6 => (vec!["**".to_owned(), "!**/scratch/**".to_owned()], None),
             7 => (vec!["**".to_owned(), "!**/locked".to_owned()], None),
             _ => (Vec::new(), None),
         };
         // A deny in doubt shuts out everybody who does not say: those stay rare.
-        let when = if allows { when } else { when.filter(|when| !when.contains("context")) };
-        let when = when.or_else(|| (!allows).then_some("resource.tier = 'raw'"));
+        let when = if allows { when } else { when.filter(|when| !when.contains("given")) };
+        let when = when.or_else(|| (!allows).then_some("target.tier = 'raw'"));
         Statement { allows, actions, on, when: when.map(str::to_owned) }
     }
 
@@ -484,7 +481,7 @@ fn users(size: Size, rng: &mut ChaCha8Rng) -> Vec<User> {
             clearance: rng.random_range(1..5),
             enabled: i < 5 || !rng.random_bool(0.02),
             managed: rng.random_bool(0.7),
-            home: rng.random_bool(0.3),
+            place: rng.random_bool(0.3),
         })
         .collect()
 }

@@ -66,7 +66,7 @@ impl<'m> Requests<'m> {
         // Writing into a string does not fail.
         let _ = writeln!(
             out,
-            "{{\"id\":{id},\"who\":\"{who}\",\"does\":\"{does}\",\"on\":\"{on}\",{role}\"context\":{{\"mfa\":{mfa},\"ip\":\"{ip}\",\"time\":\"2026-05-05T{hour:02}:{minute:02}:{second:02}Z\"}}}}"
+            "{{\"id\":{id},\"who\":\"{who}\",\"does\":\"{does}\",\"on\":\"{on}\",{role}\"given\":{{\"mfa\":{mfa},\"ip\":\"{ip}\",\"time\":\"2026-05-05T{hour:02}:{minute:02}:{second:02}Z\"}}}}"
         );
     }
 

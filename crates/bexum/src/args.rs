@@ -107,10 +107,10 @@ pub(crate) struct Circumstances {
     pub(crate) under: Vec<String>,
     /// A circumstance: mfa=true, count=3, site=mesa, nets='["10.0.0.0/8"]'; `mfa=` says absent
     #[arg(long, value_name = "KEY=VALUE")]
-    pub(crate) context: Vec<String>,
+    pub(crate) given: Vec<String>,
     /// Circumstances as a JSON object, from a file or `-` for standard input
     #[arg(long, value_name = "FILE")]
-    pub(crate) context_from: Option<PathBuf>,
+    pub(crate) given_from: Option<PathBuf>,
     /// The moment of the request instead of now: 2026-03-01T08:00:00Z
     #[arg(long, value_name = "TIME")]
     pub(crate) at_time: Option<String>,
@@ -120,7 +120,7 @@ const ASK_EXAMPLES: &str = "\
 Examples:
   bexum ask user:ines recording.read veyra/survey/spectra/run-0412.fits
   bexum ask user:ines job.submit veyra/survey/reduction/nightly --also group:pipeline
-  bexum ask user:noor secret.open veyra/core/vault/dish-keys --as role:dish-keeper --context mfa=true
+  bexum ask user:noor secret.open veyra/core/vault/dish-keys --as role:dish-keeper --given mfa=true
   bexum ask user:ines recording.erase veyra/survey/spectra/run-0412.fits --format json
   bexum ask user:sol job.submit veyra/survey/reduction/imaging/cube-7 --save-check 'sol stays out'
 
@@ -129,7 +129,7 @@ Exit codes: 0 allowed, 1 denied, 2 error";
 /// Answer many requests: one JSON object a line in, one answer a line out, in order
 ///
 /// A line is {\"who\":…, \"does\":…, \"on\":…} with, optionally, \"as\", \"also\", \"under\",
-/// \"context\", \"item\" and \"id\". A line that is an error is answered with {\"id\":…, \"error\":…}
+/// \"given\", \"item\" and \"id\". A line that is an error is answered with {\"id\":…, \"error\":…}
 /// and the run goes on. The last line on standard error says how many there were of each.
 #[derive(Debug, ClapArgs)]
 #[command(after_help = REPLAY_EXAMPLES)]
@@ -208,7 +208,7 @@ pub(crate) struct Reach {
     /// Whose access: user:NAME, group:NAME, role:NAME or resource:PATH; several stand side by side
     pub(crate) who: Vec<String>,
     /// One more column, the first principal in other circumstances: '--also group:crew', or with a
-    /// principal of its own: 'user:sol --context mfa=true'
+    /// principal of its own: 'user:sol --given mfa=true'
     #[arg(long, value_name = "OPTIONS", requires = "who", allow_hyphen_values = true)]
     pub(crate) beside: Vec<String>,
     /// Only here and below; without WHO, --do and --level: who can do what at this path

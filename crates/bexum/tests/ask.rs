@@ -49,7 +49,7 @@ fn a_seal_says_what_it_shut_out() {
             "user:amara",
             "secret.open",
             "veyra/core/vault/dish-keys/dish-1",
-            "--context",
+            "--given",
             "device.managed=true",
         ],
     );
@@ -143,49 +143,49 @@ fn roles_that_would_help_are_named() {
 #[test]
 fn circumstances_are_typed() {
     let folder = Folder::estate().and(
-        "[[policy.typed.allow]]\ndo = 'file.erase'\nwhen = \"context.n = 3 and context.b and context.s = '3' and context.t > '2026-01-01T00:00:00Z' and 'x' in context.l and not has context.gone and context.d.e = 'f g'\"\n[[attach]]\npolicy = 'typed'\nto = 'user:ines'\nat = 'v'\n",
+        "[[policy.typed.allow]]\ndo = 'file.erase'\nwhen = \"given.n = 3 and given.b and given.s = '3' and given.t > '2026-01-01T00:00:00Z' and 'x' in given.l and given.gone is not set and given.d.e = 'f g'\"\n[[attach]]\npolicy = 'typed'\nto = 'user:ines'\nat = 'v'\n",
     );
     // A time given in a string is a string: it has no order against another string.
     let base = [
         "user:ines",
         "file.erase",
         "v/s/store/x",
-        "--context",
+        "--given",
         "n=3",
-        "--context",
+        "--given",
         "b=true",
-        "--context",
+        "--given",
         "s=\"3\"",
-        "--context",
+        "--given",
         "l=[\"x\"]",
-        "--context",
+        "--given",
         "gone=",
-        "--context",
+        "--given",
         "d.e=f g",
     ];
     let mut args = base.to_vec();
-    args.extend(["--context", "t=2026-03-01T00:00:00Z"]);
+    args.extend(["--given", "t=2026-03-01T00:00:00Z"]);
     let run = ask(&folder, &args);
-    assert!(run.out.contains("`context.t > '2026-01-01T00:00:00Z'` is undecided"), "{}", run.out);
+    assert!(run.out.contains("`given.t > '2026-01-01T00:00:00Z'` is undecided"), "{}", run.out);
 
     let folder = Folder::estate().and(
-        "[[policy.typed.allow]]\ndo = 'file.erase'\nwhen = \"context.n = 3 and context.b and context.s = '3' and 'x' in context.l and not has context.gone and context.d.e = 'f g'\"\n[[attach]]\npolicy = 'typed'\nto = 'user:ines'\nat = 'v'\n",
+        "[[policy.typed.allow]]\ndo = 'file.erase'\nwhen = \"given.n = 3 and given.b and given.s = '3' and 'x' in given.l and given.gone is not set and given.d.e = 'f g'\"\n[[attach]]\npolicy = 'typed'\nto = 'user:ines'\nat = 'v'\n",
     );
     assert_eq!(ask(&folder, &base).code, Some(0));
     let from =
         folder.with("c.json", r#"{"n":3,"b":true,"s":"3","l":["x"],"gone":null,"d":{"e":"f g"}}"#);
-    let args = ["user:ines", "file.erase", "v/s/store/x", "--context-from", "c.json"];
+    let args = ["user:ines", "file.erase", "v/s/store/x", "--given-from", "c.json"];
     assert_eq!(ask(&from, &args).code, Some(0));
     let json = std::fs::read(from.file("c.json")).expect("the file");
     let run = from
-        .run_with(&["ask", "user:ines", "file.erase", "v/s/store/x", "--context-from", "-"], json);
+        .run_with(&["ask", "user:ines", "file.erase", "v/s/store/x", "--given-from", "-"], json);
     assert_eq!(run.code, Some(0), "{}", run.err);
 }
 
 #[test]
 fn items_have_attributes_of_their_own() {
     let folder = Folder::estate().and(
-        "[[policy.own.allow]]\ndo = 'file.erase'\nwhen = \"resource.mark = 'x'\"\n[[attach]]\npolicy = 'own'\nto = 'user:ines'\nat = 'v'\n",
+        "[[policy.own.allow]]\ndo = 'file.erase'\nwhen = \"target.mark = 'x'\"\n[[attach]]\npolicy = 'own'\nto = 'user:ines'\nat = 'v'\n",
     );
     let args = ["user:ines", "file.erase", "v/s/store/x"];
     assert_eq!(ask(&folder, &args).code, Some(1));
@@ -264,31 +264,28 @@ fn questions_that_are_no_questions() {
             "did you mean `group:imaging`?",
         ),
         (vec!["user:ines", "store.list", spectra, "--under", "erand"], "did you mean `errand`?"),
-        (vec!["user:ines", "store.list", spectra, "--context", "mfa"], "has no `=`"),
-        (vec!["user:ines", "store.list", spectra, "--context", "a b=1"], "no attribute name"),
+        (vec!["user:ines", "store.list", spectra, "--given", "mfa"], "has no `=`"),
+        (vec!["user:ines", "store.list", spectra, "--given", "a b=1"], "no attribute name"),
+        (vec!["user:ines", "store.list", spectra, "--given", "a=1.5"], "an integer within 64 bits"),
         (
-            vec!["user:ines", "store.list", spectra, "--context", "a=1.5"],
-            "an integer within 64 bits",
-        ),
-        (
-            vec!["user:ines", "store.list", spectra, "--context", "a=[1,"],
+            vec!["user:ines", "store.list", spectra, "--given", "a=[1,"],
             "starts like JSON but is none",
         ),
         (
-            vec!["user:ines", "store.list", spectra, "--context", "a=1", "--context", "a=2"],
+            vec!["user:ines", "store.list", spectra, "--given", "a=1", "--given", "a=2"],
             "given twice",
         ),
         (
-            vec!["user:ines", "store.list", spectra, "--context", "a=1", "--context", "a.b=2"],
+            vec!["user:ines", "store.list", spectra, "--given", "a=1", "--given", "a.b=2"],
             "below it",
         ),
-        (vec!["user:ines", "store.list", spectra, "--context", "time=x"], "--at-time"),
+        (vec!["user:ines", "store.list", spectra, "--given", "time=x"], "--at-time"),
         (
             vec!["user:ines", "store.list", spectra, "--at-time", "tomorrow"],
             "`tomorrow` is no time",
         ),
         (
-            vec!["user:ines", "store.list", spectra, "--context-from", "none.json"],
+            vec!["user:ines", "store.list", spectra, "--given-from", "none.json"],
             "cannot read `none.json`",
         ),
     ] {
@@ -313,7 +310,7 @@ fn colour_only_where_it_is_wanted() {
 #[test]
 fn nothing_written_or_typed_steers_the_terminal() {
     let folder = Folder::estate().and(
-        "[[policy.odd.deny]]\nname = \"x\\u001b[31m\"\nabout = \"y\\u001b[32m\"\ndo = '*'\non = \"**/z\\u001b[33m\"\n[[policy.odd.deny]]\nname = \"w\\u0007\"\ndo = '*'\nwhen = \"not (context.a = '\\u001b[34m')\"\n[[attach]]\npolicy = 'odd'\nto = 'everyone'\nat = 'v'\n",
+        "[[policy.odd.deny]]\nname = \"x\\u001b[31m\"\nabout = \"y\\u001b[32m\"\ndo = '*'\non = \"**/z\\u001b[33m\"\n[[policy.odd.deny]]\nname = \"w\\u0007\"\ndo = '*'\nwhen = \"not (given.a = '\\u001b[34m')\"\n[[attach]]\npolicy = 'odd'\nto = 'everyone'\nat = 'v'\n",
     );
     for args in [
         vec!["user:ines", "file.open", "v/s/store/z", "--color", "always"],

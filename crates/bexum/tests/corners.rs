@@ -39,12 +39,12 @@ sealed = true
 kind = "store"
 
 [user.a]
-home = "v/s"
+place = "v/s"
 attributes = { team = "red" }
 [user.b]
 [group.g]
 members = [{ who = "user:a", from = 2026-03-01T00:00:00Z, until = 2026-04-01T00:00:00Z }, "user:b"]
-home = "v/s"
+place = "v/s"
 [group.h]
 [role.r]
 taken-by = "user:a"
@@ -60,11 +60,11 @@ do = "file.read"
 [policy.if-own]
 [[policy.if-own.allow]]
 do = "file.read"
-when = "'own' in principal.roles"
+when = "'own' in who.roles"
 [policy.deny-if-own]
 [[policy.deny-if-own.deny]]
 do = "store.list"
-when = "'own' in principal.roles and 'above' in principal.roles"
+when = "'own' in who.roles and 'above' in who.roles"
 [policy.list]
 [[policy.list.allow]]
 do = "store.list"
@@ -89,23 +89,23 @@ on = "v/s/store/**"
 [policy.differ]
 [[policy.differ.deny]]
 do = "file.read"
-when = "principal.nothing != 'x'"
+when = "who.nothing != 'x'"
 [policy.of-item]
 [[policy.of-item.allow]]
 do = "file.read"
-when = "resource.tier = 'raw' and resource.mark = 'm'"
+when = "target.tier = 'raw' and target.mark = 'm'"
 [policy.team]
 [[policy.team.allow]]
 do = "file.read"
-when = "principal.team = 'red' or context.yes"
+when = "who.team = 'red' or given.yes"
 [policy.me]
 [[policy.me.allow]]
 do = ["user.view"]
-on = "{principal.name}"
+on = "{who.name}"
 [policy.heads]
 [[policy.heads.allow]]
 do = "file.read"
-when = "resource.dev = 'flat' and resource.dev.os = 'a' and has resource.dev and not has context.dev.os"
+when = "target.dev = 'flat' and target.dev.os = 'a' and target.dev is set and given.dev.os is not set"
 
 [[attach]]
 policy = "if-own"
@@ -173,8 +173,8 @@ fn check(more: &str, cases: &[(Value, &str)]) {
         }
     }
     for (request, expected) in cases {
-        let (mut args, context) = typed(request);
-        let run = folder.run_with(&args, &context);
+        let (mut args, given) = typed(request);
+        let run = folder.run_with(&args, &given);
         let answer: Value = serde_json::from_str(&run.out).unwrap_or_default();
         let got = answer["reason"].as_str().unwrap_or("error");
         assert_eq!(got, *expected, "{args:?}: {}", run.err);
@@ -185,7 +185,7 @@ fn check(more: &str, cases: &[(Value, &str)]) {
         let (who, does, on) = (args.remove(1), args.remove(1), args.remove(1));
         args[0] = "reach".to_owned();
         args.extend(["--at".to_owned(), on.clone()]);
-        let run = folder.run_with(&args, &context);
+        let run = folder.run_with(&args, &given);
         let shape: Value = serde_json::from_str(&run.out).unwrap_or_else(|_| panic!("{}", run.err));
         let rows = shape["rows"].as_array().expect("rows");
         let row = rows.iter().find(|row| {
@@ -201,7 +201,7 @@ fn check(more: &str, cases: &[(Value, &str)]) {
 
 const NOW: &str = "2026-03-15T00:00:00Z";
 
-/// A request as one types it, and its context for standard input.
+/// A request as one types it, and its given for standard input.
 fn typed(request: &Value) -> (Vec<String>, String) {
     let text = |key: &str| request[key].as_str().unwrap_or_default().to_owned();
     let mut args = vec!["ask".to_owned(), text("who"), text("does"), text("on")];
@@ -219,12 +219,12 @@ fn typed(request: &Value) -> (Vec<String>, String) {
     if request["item"].as_object().is_some_and(serde_json::Map::is_empty) {
         args.extend(["--item".to_owned(), "some=thing".to_owned()]);
     }
-    let context = request.get("context").cloned().unwrap_or_else(|| json!({}));
-    if context.get("time").is_none() {
+    let given = request.get("given").cloned().unwrap_or_else(|| json!({}));
+    if given.get("time").is_none() {
         args.extend(["--at-time".to_owned(), NOW.to_owned()]);
     }
-    args.extend(["--context-from", "-", "--format", "json"].map(str::to_owned));
-    (args, context.to_string())
+    args.extend(["--given-from", "-", "--format", "json"].map(str::to_owned));
+    (args, given.to_string())
 }
 
 fn q(who: &str, does: &str, on: &str) -> Value {
@@ -354,8 +354,8 @@ fn somebody_in_a_great_many_groups() {
 #[test]
 fn windows_are_closed_at_their_end() {
     let list =
-        |at: &str| with(q("user:a", "store.list", "v/s/store"), "context", json!({ "time": at }));
-    let without_own = "[policy.no-own]\n[[policy.no-own.deny]]\ndo = 'store.list'\nwhen = \"not ('g' in principal.groups)\"\n[[attach]]\npolicy = 'no-own'\nto = 'user:a'\nat = 'v'\n";
+        |at: &str| with(q("user:a", "store.list", "v/s/store"), "given", json!({ "time": at }));
+    let without_own = "[policy.no-own]\n[[policy.no-own.deny]]\ndo = 'store.list'\nwhen = \"not ('g' in who.groups)\"\n[[attach]]\npolicy = 'no-own'\nto = 'user:a'\nat = 'v'\n";
     check(
         without_own,
         &[
@@ -395,7 +395,7 @@ fn attributes_and_doubt() {
             // A group's members have no team in common that anybody knows of.
             (q("group:g", "file.read", "v/s/store/x"), "not-granted"),
             (
-                with(q("group:g", "file.read", "v/s/store/x"), "context", json!({ "yes": true })),
+                with(q("group:g", "file.read", "v/s/store/x"), "given", json!({ "yes": true })),
                 "granted",
             ),
         ],
@@ -405,9 +405,9 @@ fn attributes_and_doubt() {
         heads,
         &[
             (read(), "not-granted"),
-            (with(read(), "context", json!({ "dev": null })), "granted"),
-            (with(read(), "context", json!({ "dev": { "os": null } })), "granted"),
-            (with(read(), "context", json!({ "dev": { "kind": "x" } })), "not-granted"),
+            (with(read(), "given", json!({ "dev": null })), "granted"),
+            (with(read(), "given", json!({ "dev": { "os": null } })), "granted"),
+            (with(read(), "given", json!({ "dev": { "kind": "x" } })), "not-granted"),
         ],
     );
 }
@@ -419,7 +419,7 @@ fn identities_are_targets() {
         &[
             (q("user:a", "user.view", "v/s/a"), "granted"),
             (q("user:b", "user.view", "v/s/a"), "not-granted"),
-            // The pattern `{principal.name}` names a path of one segment, the group's too; but it allows
+            // The pattern `{who.name}` names a path of one segment, the group's too; but it allows
             // only to view users.
             (q("group:g", "group.view", "v/s/g"), "not-granted"),
             (q("user:a", "group.view", "v/s/a"), "error"),

@@ -165,7 +165,7 @@ const FAULTS: &[(&str, &str, &[&str])] = &[
         &["two statements named `a`", "first named here"],
     ),
     ("empty ceiling", "[policy.p]\n[[ceiling]]\npolicy='p'", &["policy `p` has no statement"]),
-    ("home taken", "[user.store]\nhome='v/s'", &["user:store would be the target `v/s/store`"]),
+    ("place taken", "[user.store]\nplace='v/s'", &["user:store would be the target `v/s/store`"]),
     ("wrong join", "[group.g]\njoin='opne'", &["`join` cannot be `opne`", "`approval`"]),
     ("other format", "", &[]),
     ("action form", "[[policy.p.allow]]\ndo='read'", &["no action pattern"]),
@@ -182,22 +182,18 @@ const FAULTS: &[(&str, &str, &[&str])] = &[
         "[[policy.p.allow]]\ndo='*'\non='a/b**'",
         &["`**` must be a whole segment", "^^^"],
     ),
-    (
-        "brace",
-        "[[policy.p.allow]]\ndo='*'\non='{resource.a}'",
-        &["a brace is written `{principal.NAME}`"],
-    ),
+    ("brace", "[[policy.p.allow]]\ndo='*'\non='{target.a}'", &["a brace is written `{who.NAME}`"]),
     (
         "brace time",
-        "[[policy.p.allow]]\ndo='*'\non='{context.time}'",
+        "[[policy.p.allow]]\ndo='*'\non='{given.time}'",
         &["a moment is no part of a path"],
     ),
     (
         "condition end",
-        "[[policy.p.allow]]\ndo='*'\nwhen='context.a ='",
+        "[[policy.p.allow]]\ndo='*'\nwhen='given.a ='",
         &["found the end of the condition"],
     ),
-    ("condition sign", "[[policy.p.allow]]\ndo='*'\nwhen='context.a == 1'", &["write `=`"]),
+    ("condition sign", "[[policy.p.allow]]\ndo='*'\nwhen='given.a == 1'", &["write `=`"]),
     (
         "condition word",
         "[[policy.p.allow]]\ndo='*'\nwhen='team = 1'",
@@ -205,33 +201,64 @@ const FAULTS: &[(&str, &str, &[&str])] = &[
     ),
     (
         "condition literal",
-        "[[policy.p.allow]]\ndo='*'\nwhen=\"context.a = ['x']\"",
+        "[[policy.p.allow]]\ndo='*'\nwhen=\"given.a = ['x']\"",
         &["can never be decided", "use `in`"],
     ),
     (
         "condition range",
-        "[[policy.p.allow]]\ndo='*'\nwhen=\"context.a within '10.0.0.1/8'\"",
+        "[[policy.p.allow]]\ndo='*'\nwhen=\"given.a within '10.0.0.1/8'\"",
         &["neither an IP address nor a range"],
     ),
     (
-        "condition like",
-        "[[policy.p.allow]]\ndo='*'\nwhen='context.a like context.b'",
-        &["`like` needs a literal string"],
+        "condition fits",
+        "[[policy.p.allow]]\ndo='*'\nwhen='given.a fits given.b'",
+        &["`fits` needs a literal string"],
+    ),
+    (
+        "old root of a condition",
+        "[[policy.p.allow]]\ndo='*'\nwhen=\"principal.team = 'a'\"",
+        &["did you mean `who.team`?"],
+    ),
+    (
+        "old presence",
+        "[[policy.p.allow]]\ndo='*'\nwhen='has given.mfa'",
+        &["`has` is neither", "write `PATH is set`"],
+    ),
+    (
+        "old wildcard operator",
+        "[[policy.p.allow]]\ndo='*'\nwhen=\"who.team like 'a*'\"",
+        &["did you mean `fits`?"],
+    ),
+    (
+        "old root of a brace",
+        "[[policy.p.allow]]\ndo='*'\non='{context.run}/**'",
+        &["a brace is written `{who.NAME}`", "did you mean `{given.run}`?"],
+    ),
+    ("old place", "[group.g]\nhome = 'v'", &["unknown key `home`", "did you mean `place`?"]),
+    (
+        "old circumstances",
+        "[[check]]\nname='c'\nwho='user:ines'\ndoes='store.list'\non='v'\nexpect='deny'\ncontext={}",
+        &["unknown key `context`", "did you mean `given`?"],
+    ),
+    (
+        "presence without its word",
+        "[[policy.p.allow]]\ndo='*'\nwhen='given.mfa is'",
+        &["expected `set` or `not set`"],
     ),
     (
         "condition root",
-        "[[policy.p.allow]]\ndo='*'\nwhen=\"principal.path = 'a'\"",
-        &["built in under `resource.`"],
+        "[[policy.p.allow]]\ndo='*'\nwhen=\"who.path = 'a'\"",
+        &["built in under `target.`"],
     ),
     (
         "members-when",
-        "[group.g]\nmembers-when = 'context.a'",
-        &["may look only at `principal.` attributes"],
+        "[group.g]\nmembers-when = 'given.a'",
+        &["may look only at `who.` attributes"],
     ),
     (
         "members-when undecided",
-        "[group.g]\nmembers-when = 'not (principal.team != 1)'",
-        &["undecided for user `ines`", "`principal.team`"],
+        "[group.g]\nmembers-when = 'not (who.team != 1)'",
+        &["undecided for user `ines`", "`who.team`"],
     ),
     ("not TOML", "user.x = ", &["bexum.toml:"]),
     ("open string", "[user.x]\nfull-name = 'Ines", &["bexum.toml:"]),
@@ -270,9 +297,9 @@ fn all_faults_are_told_at_once_in_order() {
 fn a_condition_is_marked_inside_its_string() {
     let folder = Folder::estate().and(concat!(
         "[[policy.p.allow]]\ndo = '*'\n",
-        r#"when = "context.name = \"a\" and contxt.mfa""#,
-        "\n[[policy.p.allow]]\ndo = '*'\non = ['fine/**', 'a/{principal.}/b']\n",
-        "[[policy.p.deny]]\ndo = '*'\nwhen = '''\ncontext.a\n  and context.b < 'soon'\n'''\n",
+        r#"when = "given.name = \"a\" and givn.mfa""#,
+        "\n[[policy.p.allow]]\ndo = '*'\non = ['fine/**', 'a/{context.run}/b']\n",
+        "[[policy.p.deny]]\ndo = '*'\nwhen = '''\ngiven.a\n  and given.b < 'soon'\n'''\n",
     ));
     insta::assert_snapshot!(check(&folder).err);
 }

@@ -33,8 +33,8 @@ taken-by = ["group:outer"]
 [policy.keeping]
 [[policy.keeping.allow]]
 do = "job.submit"
-on = "quiet-*/{context.run}"
-when = "context.wind in [3, 40] and not (context.wind < 20)"
+on = "quiet-*/{given.run}"
+when = "given.wind in [3, 40] and not (given.wind < 20)"
 [[attach]]
 policy = "keeping"
 to = "role:keeper"
@@ -76,7 +76,7 @@ fn what_is_broken_comes_first_with_its_reason() {
 [policy.quick-fix]
 [[policy.quick-fix.allow]]
 do = "secret.open"
-when = "context.ip within '10.20.0.0/16'"
+when = "given.ip within '10.20.0.0/16'"
 [[attach]]
 policy = "quick-fix"
 to = "role:reader"
@@ -105,7 +105,7 @@ fn a_law_broken_in_one_corner_only_is_found() {
     assert_eq!(asked["who"], "user:sol");
     assert_eq!(asked["as"], "role:keeper");
     let typed = broken_by["ask"].as_str().expect("a command");
-    assert!(typed.contains("--context wind=40") && typed.contains("--context run="), "{typed}");
+    assert!(typed.contains("--given wind=40") && typed.contains("--given run="), "{typed}");
     assert!(typed.contains("v/s/cluster/night/quiet-/"), "{typed}");
     assert_eq!(retype(&folder, typed), Some(0), "{typed}");
 
@@ -114,7 +114,7 @@ fn a_law_broken_in_one_corner_only_is_found() {
         ("[3, 40]", "[3, 4]"),
         ("group:inner\"]", "group:crew\"]"),
         ("taken-by = [\"group:outer\"]", ""),
-        ("on = \"quiet-*/{context.run}\"", "on = \"/v/s/store/**\""),
+        ("on = \"quiet-*/{given.run}\"", "on = \"/v/s/store/**\""),
         ("to = \"role:keeper\"\nat = \"v/s/cluster/night\"", "to = \"role:keeper\"\nat = \"v/s\""),
     ] {
         let less = CORNER.replace(from, to);
@@ -144,7 +144,7 @@ name = "nothing is erased"
 who = "everyone"
 does = "file.erase"
 on = "/v/s/store/*"
-when = "context.time < '2040-01-01T00:00:00Z'"
+when = "given.time < '2040-01-01T00:00:00Z'"
 "#
         ))
     };
@@ -163,7 +163,7 @@ fn what_an_item_says_of_itself_counts() {
         r#"
 [[policy.reader.deny]]
 do = "file.open"
-when = "resource.secret"
+when = "target.secret"
 [[always]]
 name = "the crew opens every file"
 who = "group:crew"
@@ -174,7 +174,7 @@ name = "save for secret ones"
 who = "group:crew"
 does = "file.open"
 on = "/v/s/store/**"
-when = "not has resource.secret"
+when = "target.secret is not set"
 "#,
     );
     let report = json(&folder, &[]);
@@ -192,7 +192,7 @@ fn what_cannot_be_decided_is_not_said_to_hold() {
 [policy.odd]
 [[policy.odd.allow]]
 do = "file.erase"
-when = "context.ip within '10.0.0.0/8' and context.ip like '192.*'"
+when = "given.ip within '10.0.0.0/8' and given.ip fits '192.*'"
 [[attach]]
 policy = "odd"
 to = "everyone"
@@ -206,7 +206,7 @@ on = "/v/**"
     let run = folder.run(&["prove"]);
     assert_eq!((run.code, run.err.as_str()), (Some(1), ""));
     assert_snapshot!(run.out);
-    assert_eq!(json(&folder, &[])["expectations"][0]["limit"]["attribute"], "context.ip");
+    assert_eq!(json(&folder, &[])["expectations"][0]["limit"]["attribute"], "given.ip");
 }
 
 #[test]
@@ -278,7 +278,7 @@ name = "one"
 who = ["user:ines", "user:tomas"]
 does = ["store.list"]
 on = ["v/s/store"]
-context = { time = "noon", since = 2026-01-01T00:00:00Z, x = 1 }
+given = { time = "noon", since = 2026-01-01T00:00:00Z, x = 1 }
 absent = "x"
 expect = "maybe"
 [[check]]
@@ -291,7 +291,7 @@ expect = "deny"
 who = "group:crwe"
 does = "file.opne"
 on = ["v/**", "/v/**"]
-when = "context.mfa and"
+when = "given.mfa and"
 [[always]]
 does = "*"
 on = "!/v"
@@ -337,15 +337,15 @@ fn a_question_is_kept_as_a_check() {
         folder.run(&[&ask[..], more].concat())
     };
     let run = ask(&[
-        "--context",
+        "--given",
         "mfa=true",
-        "--context",
+        "--given",
         "device.os=x \"y\"",
-        "--context",
+        "--given",
         "ticket=",
-        "--context",
+        "--given",
         "nets=[\"10.0.0.0/8\",\"\"]",
-        "--context",
+        "--given",
         "word=\"true\"",
         "--item",
         "size=7",
@@ -471,14 +471,14 @@ fn a_change_is_tried_at_once() {
 fn what_would_take_forever_ends() {
     // Twenty attributes that only hold together in a way that nothing allows.
     let parts: Vec<String> = (0..20)
-        .map(|i| format!("(context.a{i} or context.b{i}) and not (context.a{i} and context.b{i})"))
+        .map(|i| format!("(given.a{i} or given.b{i}) and not (given.a{i} and given.b{i})"))
         .collect();
     let folder = Folder::estate().and(&format!(
         r#"
 [policy.odd]
 [[policy.odd.allow]]
 do = "file.erase"
-when = "{} and context.z = 1 and context.z = 2"
+when = "{} and given.z = 1 and given.z = 2"
 [[attach]]
 policy = "odd"
 to = "everyone"
@@ -541,7 +541,7 @@ taken-by = ["user:tomas"]
 [policy.own-folder]
 [[policy.own-folder.allow]]
 do = "file.erase"
-on = "{principal.roles}/*"
+on = "{who.roles}/*"
 [[attach]]
 policy = "own-folder"
 to = "role:keeper"

@@ -50,7 +50,7 @@ fn side_by_side() {
     let two = text(&["user:ines", "user:rafi", "--at", "veyra/survey"]);
     assert!(two.contains("0 of "), "the same team, the same access:\n{two}");
     let other =
-        text(&["user:ines", "--beside", "user:eun --context 'x=a b'", "--at", "veyra/survey"]);
+        text(&["user:ines", "--beside", "user:eun --given 'x=a b'", "--at", "veyra/survey"]);
     assert!(other.contains("user:eun with x=a b"), "{other}");
 }
 
@@ -72,7 +72,7 @@ fn by_place() {
 #[test]
 fn by_action() {
     insta::assert_snapshot!(text(&["--do", "recording.erase"]));
-    let govern = text(&["--level", "govern", "--context", "device.managed=true"]);
+    let govern = text(&["--level", "govern", "--given", "device.managed=true"]);
     assert!(govern.contains("user:amara"), "{govern}");
     assert!(!govern.contains("user:lin"), "{govern}");
 }
@@ -87,9 +87,9 @@ fn a_role_opens_what_it_opens() {
         "veyra/core",
         "--as",
         "role:dish-keeper",
-        "--context",
+        "--given",
         "mfa=true",
-        "--context",
+        "--given",
         "ip=10.20.1.1",
     ]);
     assert!(keeper.contains("1/1"), "{keeper}");
@@ -129,7 +129,7 @@ fn the_csv_of_everybody_is_what_replay_answers() {
     for row in &rows {
         let path = row[1].replace("**", "any/item/at/all");
         let request =
-            json!({ "who": &row[0], "does": &row[2], "on": path, "context": { "time": AT } });
+            json!({ "who": &row[0], "does": &row[2], "on": path, "given": { "time": AT } });
         input.push_str(&format!("{request}\n"));
     }
     let run = folder.run_with(&["replay"], input);
@@ -162,8 +162,8 @@ fn json_has_all_three_outcomes() {
     assert_eq!(cell["allow"], json!(["dish.stow", "dish.telemetry"]));
     assert_eq!(cell["deny"], json!(["dish.assign", "dish.calibrate"]));
     assert_eq!(cell["depends"][0]["action"], "dish.point");
-    assert_eq!(cell["depends"][0]["needs"], json!(["context.wind"]));
-    assert_eq!(cell["depends"][0]["conditions"], json!(["context.wind > 60"]));
+    assert_eq!(cell["depends"][0]["needs"], json!(["given.wind"]));
+    assert_eq!(cell["depends"][0]["conditions"], json!(["given.wind > 60"]));
     assert_eq!(
         cell["sources"]["dish.stow"],
         json!(["dish-operator \"own site\" to group:mesa-operators at veyra/instruments"])
@@ -179,12 +179,12 @@ fn json_has_all_three_outcomes() {
 
 #[test]
 fn pages_and_pictures_stand_alone() {
-    let page = text(&["user:mirek", "--beside", "--context wind=3", "--format", "html"]);
+    let page = text(&["user:mirek", "--beside", "--given wind=3", "--format", "html"]);
     assert!(page.starts_with("<!doctype html>"));
     for outside in ["http:", "https:", "src=", "@import", "url("] {
         assert!(!page.contains(outside), "{outside}");
     }
-    assert!(page.contains("<th scope=\"row\"") && page.contains("context.wind"), "rows are headed");
+    assert!(page.contains("<th scope=\"row\"") && page.contains("given.wind"), "rows are headed");
     let picture = text(&["user:mirek", "--format", "svg"]);
     assert!(picture.starts_with("<svg ") && picture.trim_end().ends_with("</svg>"));
     assert_eq!(picture.matches("<g>").count(), picture.matches("</g>").count());

@@ -56,7 +56,7 @@ fn every_field_is_understood() {
     let input = json!({
         "who": "user:noor", "does": "secret.open", "on": "veyra/core/vault/dish-keys/dish-1",
         "as": "role:dish-keeper", "also": "group:auditors", "under": [],
-        "context": {"mfa": true, "ip": "10.20.0.1", "device": {"managed": true}, "gone": null,
+        "given": {"mfa": true, "ip": "10.20.0.1", "device": {"managed": true}, "gone": null,
                     "time": "2026-10-05T22:00:00+02:00"},
         "item": {"marks": ["a", "b"]}, "id": "x",
     });
@@ -70,21 +70,22 @@ fn what_the_format_refuses() {
     let base = r#""who":"user:ines","does":"store.list","on":"veyra/survey/spectra""#;
     for (more, said) in [
         (r#","whom":"x""#, "no field `whom`"),
+        (r#","context":{}"#, "no field `context`: did you mean `given`?"),
         (r#","on":"veyra""#, "`on` is given twice"),
-        (r#","context":{"a":1,"a":2}"#, "`a` is given twice"),
-        (r#","context":{"a":{"b":[{"c":1,"c":1}]}}"#, "`c` is given twice"),
+        (r#","given":{"a":1,"a":2}"#, "`a` is given twice"),
+        (r#","given":{"a":{"b":[{"c":1,"c":1}]}}"#, "`c` is given twice"),
         (r#","as":null"#, "`as` must be a string, not null"),
         (r#","also":[null]"#, "`also` must be a string, not null"),
-        (r#","context":{"a":1.0}"#, "no 64-bit integer"),
-        (r#","context":{"a":1e3}"#, "no 64-bit integer"),
-        (r#","context":{"a":9223372036854775808}"#, "no 64-bit integer"),
-        (r#","context":{"a":[1,"x"]}"#, "a list of several types"),
-        (r#","context":{"a":[[]]}"#, "a list within a list"),
-        (r#","context":{"a":[null]}"#, "a list with null in it"),
-        (r#","context":{"a b":1}"#, "no attribute name"),
-        (r#","context":{"time":null}"#, "`context.time` must be a time"),
-        (r#","context":{"time":"noon"}"#, "`noon` is no time"),
-        (r#","context":[]"#, "`context` must be an object"),
+        (r#","given":{"a":1.0}"#, "no 64-bit integer"),
+        (r#","given":{"a":1e3}"#, "no 64-bit integer"),
+        (r#","given":{"a":9223372036854775808}"#, "no 64-bit integer"),
+        (r#","given":{"a":[1,"x"]}"#, "a list of several types"),
+        (r#","given":{"a":[[]]}"#, "a list within a list"),
+        (r#","given":{"a":[null]}"#, "a list with null in it"),
+        (r#","given":{"a b":1}"#, "no attribute name"),
+        (r#","given":{"time":null}"#, "`given.time` must be a time"),
+        (r#","given":{"time":"noon"}"#, "`noon` is no time"),
+        (r#","given":[]"#, "`given` must be an object"),
         (r#","item":{}"#, "describes a thing that the estate does not declare"),
         (r#","id":1.5"#, "`id` must be a string"),
         (r#","under":"phone-bok""#, "policy `phone-bok` is not declared"),
@@ -94,10 +95,10 @@ fn what_the_format_refuses() {
         let error = lines[0]["error"].as_str().unwrap_or_else(|| panic!("{more}: {}", lines[0]));
         assert!(error.contains(said), "{more}: {error}");
     }
-    let (_, lines, _) = replay(&[], format!("{{{base},\"context\":{{\"a\":-0}}}}"));
+    let (_, lines, _) = replay(&[], format!("{{{base},\"given\":{{\"a\":-0}}}}"));
     assert_eq!(lines[0]["verdict"], "allow", "minus zero is an integer");
     let (_, lines, _) =
-        replay(&[], format!("{{\"id\":\"kept\",{base},\"context\":{{\"a\":\"\\ud800\"}}}}"));
+        replay(&[], format!("{{\"id\":\"kept\",{base},\"given\":{{\"a\":\"\\ud800\"}}}}"));
     assert_eq!(lines[0]["id"], "kept", "a lone surrogate does not hide the id");
     assert!(lines[0]["error"].is_string());
     for (line, id) in [
@@ -162,7 +163,7 @@ fn order_holds_over_many_batches() {
         let long = if i % 7919 == 0 { "x".repeat(100_000) } else { String::new() };
         let line = json!({
             "id": i, "who": format!("user:{who}"), "does": "store.list",
-            "on": format!("veyra/survey/{path}"), "context": { "note": long },
+            "on": format!("veyra/survey/{path}"), "given": { "note": long },
         });
         input.push_str(&format!("{line}\n"));
     }

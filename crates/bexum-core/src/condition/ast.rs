@@ -14,8 +14,8 @@ pub enum Expression {
     Or(Vec<Expression>),
     /// `not …`
     Not(Box<Expression>),
-    /// `has PATH`
-    Has(Path),
+    /// `PATH is set`
+    IsSet(Path),
     /// A path that must be true.
     Bare(Path),
     /// `true` or `false`.
@@ -33,7 +33,7 @@ pub enum Operand {
     Literal(Value, Range<usize>),
 }
 
-/// `principal.team`
+/// `who.team`
 #[derive(Clone, Debug)]
 pub struct Path {
     /// Whose attribute.
@@ -81,21 +81,21 @@ impl Operand {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Root {
     /// Who asks.
-    Principal,
+    Who,
     /// What is asked about.
-    Resource,
+    Target,
     /// The circumstances.
-    Context,
+    Given,
 }
 
 impl Root {
     /// All three.
-    pub const ALL: [Self; 3] = [Self::Principal, Self::Resource, Self::Context];
+    pub const ALL: [Self; 3] = [Self::Who, Self::Target, Self::Given];
 }
 
 impl fmt::Display for Root {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(["principal", "resource", "context"][*self as usize])
+        f.write_str(["who", "target", "given"][*self as usize])
     }
 }
 
@@ -118,8 +118,8 @@ pub enum Operator {
     In,
     /// `overlaps`
     Overlaps,
-    /// `like`
-    Like,
+    /// `fits`
+    Fits,
     /// `within`
     Within,
 }
@@ -135,14 +135,14 @@ impl Operator {
         Self::AtLeast,
         Self::In,
         Self::Overlaps,
-        Self::Like,
+        Self::Fits,
         Self::Within,
     ];
 
     /// As it is written.
     #[must_use]
     pub fn sign(self) -> &'static str {
-        ["=", "!=", "<", "<=", ">", ">=", "in", "overlaps", "like", "within"][self as usize]
+        ["=", "!=", "<", "<=", ">", ">=", "in", "overlaps", "fits", "within"][self as usize]
     }
 
     /// Whether it asks for an order.

@@ -7,7 +7,7 @@ use super::fact::{Fact, Scalar};
 use super::operators::{Block, compare, parse_address};
 use super::program::{Draft, Literal, Program, Step, Term};
 use super::{ConditionFault, Located, parser};
-use crate::attribute::{AttributeNames, PRINCIPAL_BUILTINS, RESOURCE_BUILTINS, Value};
+use crate::attribute::{AttributeNames, TARGET_BUILTINS, Value, WHO_BUILTINS};
 use crate::id::AttributeId;
 use crate::time::Time;
 use crate::truth::Truth;
@@ -23,53 +23,53 @@ pub struct Condition {
 /// An attribute that a condition or a brace names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Reference {
-    /// Under `principal.`
-    Principal(PrincipalAttribute),
-    /// Under `resource.`
-    Resource(ResourceAttribute),
-    /// Under `context.`, save the time.
-    Context(AttributeId),
-    /// `context.time`
+    /// Under `who.`
+    Who(WhoAttribute),
+    /// Under `target.`
+    Target(TargetAttribute),
+    /// Under `given.`, save the time.
+    Given(AttributeId),
+    /// `given.time`
     Time,
 }
 
-/// An attribute under `principal.`.
+/// An attribute under `who.`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum PrincipalAttribute {
-    /// `principal.id`
+pub enum WhoAttribute {
+    /// `who.id`
     Id,
-    /// `principal.type`
+    /// `who.type`
     Type,
-    /// `principal.name`
+    /// `who.name`
     Name,
-    /// `principal.groups`
+    /// `who.groups`
     Groups,
-    /// `principal.roles`
+    /// `who.roles`
     Roles,
-    /// `principal.manager`
+    /// `who.manager`
     Manager,
     /// One that the estate gives.
     Own(AttributeId),
 }
 
-/// An attribute under `resource.`.
+/// An attribute under `target.`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum ResourceAttribute {
-    /// `resource.path`
+pub enum TargetAttribute {
+    /// `target.path`
     Path,
-    /// `resource.name`
+    /// `target.name`
     Name,
-    /// `resource.kind`
+    /// `target.kind`
     Kind,
-    /// `resource.account`
+    /// `target.account`
     Account,
-    /// `resource.owners`
+    /// `target.owners`
     Owners,
-    /// `resource.members`
+    /// `target.members`
     Members,
-    /// `resource.join`
+    /// `target.join`
     Join,
-    /// `resource.manager`
+    /// `target.manager`
     Manager,
     /// One that the estate or the request's item gives.
     Own(AttributeId),
@@ -101,67 +101,67 @@ impl Condition {
 /// The reference of a full dotted name under a root; a built-in of the other root is refused by
 /// those who call this before.
 pub(crate) fn resolve_reference(root: Root, name: &str, names: &mut AttributeNames) -> Reference {
-    use PrincipalAttribute as P;
-    use ResourceAttribute as R;
+    use TargetAttribute as T;
+    use WhoAttribute as W;
     match (root, name) {
-        (Root::Context, "time") => Reference::Time,
-        (Root::Context, _) => Reference::Context(names.intern(name)),
-        (Root::Principal, _) => Reference::Principal(match name {
-            "id" => P::Id,
-            "type" => P::Type,
-            "name" => P::Name,
-            "groups" => P::Groups,
-            "roles" => P::Roles,
-            "manager" => P::Manager,
-            _ => P::Own(names.intern(name)),
+        (Root::Given, "time") => Reference::Time,
+        (Root::Given, _) => Reference::Given(names.intern(name)),
+        (Root::Who, _) => Reference::Who(match name {
+            "id" => W::Id,
+            "type" => W::Type,
+            "name" => W::Name,
+            "groups" => W::Groups,
+            "roles" => W::Roles,
+            "manager" => W::Manager,
+            _ => W::Own(names.intern(name)),
         }),
-        (Root::Resource, _) => Reference::Resource(match name {
-            "path" => R::Path,
-            "name" => R::Name,
-            "kind" => R::Kind,
-            "account" => R::Account,
-            "owners" => R::Owners,
-            "members" => R::Members,
-            "join" => R::Join,
-            "manager" => R::Manager,
-            _ => R::Own(names.intern(name)),
+        (Root::Target, _) => Reference::Target(match name {
+            "path" => T::Path,
+            "name" => T::Name,
+            "kind" => T::Kind,
+            "account" => T::Account,
+            "owners" => T::Owners,
+            "members" => T::Members,
+            "join" => T::Join,
+            "manager" => T::Manager,
+            _ => T::Own(names.intern(name)),
         }),
     }
 }
 
 impl Reference {
-    /// As its author writes it: `principal.team`.
+    /// As its author writes it: `who.team`.
     #[must_use]
     pub fn written(self, names: &AttributeNames) -> String {
-        use PrincipalAttribute as P;
-        use ResourceAttribute as R;
+        use TargetAttribute as T;
+        use WhoAttribute as W;
         let (root, name) = match self {
-            Self::Time => (Root::Context, "time"),
-            Self::Context(id) => (Root::Context, names.name(id)),
-            Self::Principal(attribute) => (
-                Root::Principal,
+            Self::Time => (Root::Given, "time"),
+            Self::Given(id) => (Root::Given, names.name(id)),
+            Self::Who(attribute) => (
+                Root::Who,
                 match attribute {
-                    P::Id => "id",
-                    P::Type => "type",
-                    P::Name => "name",
-                    P::Groups => "groups",
-                    P::Roles => "roles",
-                    P::Manager => "manager",
-                    P::Own(id) => names.name(id),
+                    W::Id => "id",
+                    W::Type => "type",
+                    W::Name => "name",
+                    W::Groups => "groups",
+                    W::Roles => "roles",
+                    W::Manager => "manager",
+                    W::Own(id) => names.name(id),
                 },
             ),
-            Self::Resource(attribute) => (
-                Root::Resource,
+            Self::Target(attribute) => (
+                Root::Target,
                 match attribute {
-                    R::Path => "path",
-                    R::Name => "name",
-                    R::Kind => "kind",
-                    R::Account => "account",
-                    R::Owners => "owners",
-                    R::Members => "members",
-                    R::Join => "join",
-                    R::Manager => "manager",
-                    R::Own(id) => names.name(id),
+                    T::Path => "path",
+                    T::Name => "name",
+                    T::Kind => "kind",
+                    T::Account => "account",
+                    T::Owners => "owners",
+                    T::Members => "members",
+                    T::Join => "join",
+                    T::Manager => "manager",
+                    T::Own(id) => names.name(id),
                 },
             ),
         };
@@ -196,8 +196,8 @@ impl Checker<'_> {
                 self.program.push(Step::Not, nowhere);
                 self.check(inner);
             }
-            Expression::Has(path) => {
-                let step = Step::Has(self.check_path(path));
+            Expression::IsSet(path) => {
+                let step = Step::IsSet(self.check_path(path));
                 self.program.push(step, [path.span.clone(), 0..0]);
             }
             Expression::Bare(path) => {
@@ -220,9 +220,9 @@ impl Checker<'_> {
     fn check_path(&mut self, path: &Path) -> Reference {
         let name = path.name.as_str();
         let (own, other, right) = match path.root {
-            Root::Principal => (&PRINCIPAL_BUILTINS[..], &RESOURCE_BUILTINS[..], Root::Resource),
-            Root::Resource => (&RESOURCE_BUILTINS[..], &PRINCIPAL_BUILTINS[..], Root::Principal),
-            Root::Context => (&[][..], &[][..], Root::Context),
+            Root::Who => (&WHO_BUILTINS[..], &TARGET_BUILTINS[..], Root::Target),
+            Root::Target => (&TARGET_BUILTINS[..], &WHO_BUILTINS[..], Root::Who),
+            Root::Given => (&[][..], &[][..], Root::Given),
         };
         if other.contains(&name) && !own.contains(&name) {
             let fault =
@@ -244,8 +244,8 @@ impl Checker<'_> {
     /// Refuses literals that can only leave the comparison undecided.
     fn check_literals(&mut self, left: &Operand, operator: Operator, right: &Operand) {
         let before = self.faults.len();
-        if operator == Operator::Like && !matches!(right, Operand::Literal(Value::Text(_), _)) {
-            self.fault(ConditionFault::LikePattern, right.span());
+        if operator == Operator::Fits && !matches!(right, Operand::Literal(Value::Text(_), _)) {
+            self.fault(ConditionFault::FitsPattern, right.span());
         } else if let Operand::Literal(value, span) = right {
             self.check_alone(value, operator, "right", span);
         }
@@ -272,7 +272,7 @@ impl Checker<'_> {
             Operator::Equal | Operator::NotEqual => !is_list,
             Operator::In => is_list == (side == "right"),
             Operator::Overlaps => is_list,
-            Operator::Like => matches!(value, Value::Text(_)),
+            Operator::Fits => matches!(value, Value::Text(_)),
             Operator::Within => return self.check_within(value, side, span),
             _ => match value {
                 Value::Integer(_) => true,

@@ -13,7 +13,7 @@ pub trait Facts {
     fn fact(&self, reference: Reference) -> Fact<'_>;
 
     /// Whether it is there, or a name below it is.
-    fn has(&self, reference: Reference) -> Truth;
+    fn is_set(&self, reference: Reference) -> Truth;
 }
 
 impl Condition {
@@ -44,7 +44,7 @@ impl Condition {
             }
             Step::Not => return self.blame_part(at + 1, facts, truth.negate(), found),
             Step::Constant(_) => return,
-            Step::Has(_) => format!("has {text}"),
+            Step::IsSet(_) => format!("{text} is set"),
             Step::Bare(_) | Step::Compare(..) => text.to_owned(),
         };
         let references = program.references(at).map(|(reference, _)| reference).collect();
@@ -85,7 +85,7 @@ fn eval(program: &Program, at: usize, facts: &impl Facts) -> Truth {
             greatest
         }
         Step::Not => eval(program, at + 1, facts).negate(),
-        Step::Has(reference) => facts.has(reference),
+        Step::IsSet(reference) => facts.is_set(reference),
         Step::Bare(reference) => match facts.fact(reference) {
             Fact::Absent => Truth::False,
             Fact::Scalar(Scalar::Boolean(b)) => Truth::from(b),

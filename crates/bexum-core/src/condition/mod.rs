@@ -18,10 +18,11 @@ mod token;
 
 pub use check::{Condition, Reference};
 #[cfg(test)]
-pub(crate) use operators::like as is_like;
+pub(crate) use operators::fits as is_fitting;
 pub(crate) use operators::{compare as compare_values, range_ends};
 pub(crate) use program::{Program, Step, Term};
 
+use crate::name::{nearest, new_word};
 use ast::{Operator, Root};
 
 /// A fault in a condition, with its byte range in the text.
@@ -71,7 +72,7 @@ pub enum ConditionFault {
     NumberRange(String),
     /// A word that is neither keyword nor path.
     #[error(
-        "`{0}` is neither a keyword nor a path: a path starts with `principal.`, `resource.` or `context.`"
+        "`{0}` is neither a keyword nor a path: a path starts with `who.`, `target.` or `given.`"
     )]
     Word(String),
     /// A path with an impossible name in it.
@@ -109,9 +110,9 @@ pub enum ConditionFault {
     /// Two literals whose types do not meet.
     #[error("`{0}` can never be decided between these two literals")]
     NeverBoth(Operator),
-    /// `like` with something else than a literal string on its right.
-    #[error("`like` needs a literal string on its right")]
-    LikePattern,
+    /// `fits` with something else than a literal string on its right.
+    #[error("`fits` needs a literal string on its right")]
+    FitsPattern,
     /// `within` a literal that is no address or range.
     #[error("`{0}` is neither an IP address nor a range")]
     Range(String),
@@ -123,9 +124,9 @@ pub enum ConditionFault {
     TooLong,
     /// `members-when` looks at something else than a user's own attributes.
     #[error(
-        "`members-when` may look only at `principal.` attributes, and not at `principal.groups` or `principal.roles`"
+        "`members-when` may look only at `who.` attributes, and not at `who.groups` or `who.roles`"
     )]
-    OnlyPrincipal,
+    OnlyWho,
 }
 
 impl ConditionFault {
@@ -134,14 +135,17 @@ impl ConditionFault {
     pub fn hint(&self) -> Option<String> {
         Some(match self {
             Self::Word(word) => {
-                let known = [
-                    "and", "or", "not", "has", "in", "overlaps", "like", "within", "true", "false",
-                ];
+                if word == "has" {
+                    return Some("write `PATH is set`, with the path before it".to_owned());
+                }
+                let keywords = token::Keyword::ALL.map(|(text, _)| text);
                 let root = word.split_once('.').and_then(|(root, rest)| {
-                    let near = crate::name::nearest(root, ["principal", "resource", "context"])?;
+                    let roots = ["who", "target", "given"];
+                    let near = new_word(root).or_else(|| nearest(root, roots))?;
                     Some(format!("{near}.{rest}"))
                 });
-                match crate::name::nearest(word, known).map(str::to_owned).or(root) {
+                let keyword = new_word(word).or_else(|| nearest(word, keywords));
+                match root.or_else(|| keyword.map(str::to_owned)) {
                     Some(near) => format!("did you mean `{near}`?"),
                     None => format!("a string stands in quotes: `'{word}'`"),
                 }

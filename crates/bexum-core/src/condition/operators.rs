@@ -77,9 +77,9 @@ pub(crate) fn compare(left: &Fact<'_>, operator: Operator, right: &Fact<'_>) -> 
             (Fact::List(a), Fact::List(b)) => overlap(a, b),
             _ => Truth::Undecided,
         },
-        Operator::Like => match (left, right) {
+        Operator::Fits => match (left, right) {
             (Fact::Scalar(Scalar::Text(text)), Fact::Scalar(Scalar::Text(pattern))) => {
-                Truth::from(like(pattern, text))
+                Truth::from(fits(pattern, text))
             }
             _ => Truth::Undecided,
         },
@@ -169,7 +169,7 @@ fn overlap_times(times: &ListFact<'_>, texts: &ListFact<'_>) -> Truth {
 }
 
 /// Whether `text` matches: `*` any run of characters, `?` exactly one code point.
-pub(crate) fn like(pattern: &str, text: &str) -> bool {
+pub(crate) fn fits(pattern: &str, text: &str) -> bool {
     if !pattern.contains('?') {
         return star_match(pattern, text);
     }
@@ -237,7 +237,7 @@ fn within(left: &Fact<'_>, right: &Fact<'_>) -> Truth {
 
 #[cfg(test)]
 mod tests {
-    use super::{Block, like};
+    use super::{Block, fits};
 
     #[test]
     fn like_knows_stars_and_single_characters() {
@@ -260,7 +260,7 @@ mod tests {
             ("*a?*", "xxa", false),
             ("*?a*", "aa", true),
         ] {
-            assert_eq!(like(pattern, text), matches, "{pattern} on {text}");
+            assert_eq!(fits(pattern, text), matches, "{pattern} on {text}");
         }
     }
 
@@ -281,7 +281,7 @@ mod tests {
         #[test]
         fn like_matches_as_defined(pattern in "[aé?*]{0,7}", text in "[aéb/]{0,8}") {
             let chars = |text: &str| text.chars().collect::<Vec<char>>();
-            proptest::prop_assert_eq!(like(&pattern, &text), plainly(&chars(&pattern), &chars(&text)));
+            proptest::prop_assert_eq!(fits(&pattern, &text), plainly(&chars(&pattern), &chars(&text)));
         }
     }
 
@@ -289,8 +289,8 @@ mod tests {
     fn like_takes_no_longer_than_it_is_long() {
         // Backtracking would not come back from this.
         let text = "a".repeat(200_000);
-        assert!(!like(&format!("{}b", "*a".repeat(500)), &text));
-        assert!(like(&"*a".repeat(500), &text));
+        assert!(!fits(&format!("{}b", "*a".repeat(500)), &text));
+        assert!(fits(&"*a".repeat(500), &text));
     }
 
     #[test]

@@ -118,20 +118,18 @@ impl Parser<'_> {
                 }
                 Ok(inside)
             }
-            Token::Word(Keyword::Has) => {
-                self.next();
-                let (Token::Path(root, name), span) = (self.peek().clone(), self.span()) else {
-                    return Err(self.expected("a path after `has`"));
-                };
-                self.next();
-                Ok(Expression::Has(Path { root, name, span }))
-            }
             _ => self.parse_comparison(),
         }
     }
 
     fn parse_comparison(&mut self) -> Result<Expression, Located> {
         let left = self.parse_operand()?;
+        let left = match left {
+            Operand::Path(path) if self.eat(&Token::Word(Keyword::Is)) => {
+                return self.parse_is_set(path);
+            }
+            other => other,
+        };
         if let Some(operator) = self.operator_of(self.peek()) {
             self.next();
             return Ok(Expression::Compare(left, operator, self.parse_operand()?));
@@ -151,11 +149,21 @@ impl Parser<'_> {
         }
     }
 
+    /// What follows `PATH is`; `PATH is not set` means `not (PATH is set)`.
+    fn parse_is_set(&mut self, path: Path) -> Result<Expression, Located> {
+        let negated = self.eat(&Token::Word(Keyword::Not));
+        if !self.eat(&Token::Word(Keyword::Set)) {
+            return Err(self.expected(if negated { "`set`" } else { "`set` or `not set`" }));
+        }
+        let is_set = Expression::IsSet(path);
+        Ok(if negated { Expression::Not(Box::new(is_set)) } else { is_set })
+    }
+
     fn operator_of(&self, token: &Token) -> Option<Operator> {
         Some(match token {
             Token::Word(Keyword::In) => Operator::In,
             Token::Word(Keyword::Overlaps) => Operator::Overlaps,
-            Token::Word(Keyword::Like) => Operator::Like,
+            Token::Word(Keyword::Fits) => Operator::Fits,
             Token::Word(Keyword::Within) => Operator::Within,
             Token::Sign(sign) => return Operator::ALL.into_iter().find(|op| op.sign() == *sign),
             _ => return None,
@@ -174,7 +182,7 @@ impl Parser<'_> {
                 Ok(Operand::Path(Path { root, name, span }))
             }
             Token::Sign("[") => self.parse_list(),
-            _ => Err(self.expected("a path, a value, `not`, `has` or `(`")),
+            _ => Err(self.expected("a path, a value, `not` or `(`")),
         }
     }
 

@@ -12,12 +12,14 @@ impl fmt::Display for Expression {
                 print_joined(f, parts, " and ", |part| matches!(part, Self::Or(_) | Self::And(_)))
             }
             Self::Or(parts) => print_joined(f, parts, " or ", |part| matches!(part, Self::Or(_))),
-            Self::Not(inner) => {
-                f.write_str("not ")?;
-                let wrap = matches!(**inner, Self::And(_) | Self::Or(_));
-                print_wrapped(f, inner, wrap)
-            }
-            Self::Has(path) => write!(f, "has {path}"),
+            Self::Not(inner) => match &**inner {
+                Self::IsSet(path) => write!(f, "{path} is not set"),
+                inner => {
+                    f.write_str("not ")?;
+                    print_wrapped(f, inner, matches!(inner, Self::And(_) | Self::Or(_)))
+                }
+            },
+            Self::IsSet(path) => write!(f, "{path} is set"),
             Self::Bare(path) => write!(f, "{path}"),
             Self::Constant(constant) => write!(f, "{constant}"),
             Self::Compare(left, operator, right) => write!(f, "{left} {operator} {right}"),

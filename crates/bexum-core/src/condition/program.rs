@@ -27,7 +27,7 @@ pub(crate) enum Step {
     Or(u32),
     /// `not` of the part that follows.
     Not,
-    Has(Reference),
+    IsSet(Reference),
     Bare(Reference),
     Constant(bool),
     Compare(Term, Operator, Term),
@@ -115,7 +115,7 @@ impl Program {
             Term::Literal(_) => None,
         };
         let named = match self.steps[at] {
-            Step::Has(reference) | Step::Bare(reference) => [Some(reference), None],
+            Step::IsSet(reference) | Step::Bare(reference) => [Some(reference), None],
             Step::Compare(left, _, right) => [of_term(left), of_term(right)],
             Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => [None, None],
         };

@@ -23,24 +23,26 @@ pub(super) enum Keyword {
     And,
     Or,
     Not,
-    Has,
+    Is,
+    Set,
     In,
     Overlaps,
-    Like,
+    Fits,
     Within,
     True,
     False,
 }
 
 impl Keyword {
-    const ALL: [(&'static str, Self); 10] = [
+    pub(super) const ALL: [(&'static str, Self); 11] = [
         ("and", Self::And),
         ("or", Self::Or),
         ("not", Self::Not),
-        ("has", Self::Has),
+        ("is", Self::Is),
+        ("set", Self::Set),
         ("in", Self::In),
         ("overlaps", Self::Overlaps),
-        ("like", Self::Like),
+        ("fits", Self::Fits),
         ("within", Self::Within),
         ("true", Self::True),
         ("false", Self::False),

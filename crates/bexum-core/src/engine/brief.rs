@@ -22,7 +22,7 @@ pub struct Brief<'a> {
     /// A role to take up.
     pub take_up: Option<&'a str>,
     /// Circumstances; `None` says that one is absent.
-    pub context: Vec<(&'a str, Option<Scalar<'a>>)>,
+    pub given: Vec<(&'a str, Option<Scalar<'a>>)>,
     /// The moment, if the request names one.
     pub time: Option<Time>,
 }
@@ -140,8 +140,8 @@ impl<'a> Row<'a> {
             Some(role) => Some(estate.find_role(role.strip_prefix("role:")?)?),
             None => None,
         };
-        query.context.clear();
-        for (place, (name, value)) in brief.context.iter().enumerate() {
+        query.given.clear();
+        for (place, (name, value)) in brief.given.iter().enumerate() {
             let id = match names.get(place) {
                 Some((last, id)) if last == name => *id,
                 _ => {
@@ -154,7 +154,7 @@ impl<'a> Row<'a> {
             // What no condition and no brace asks about has no say.
             if let Some(id) = id {
                 let given = value.map_or(Given::Absent, |value| Given::Value(value.to_value()));
-                query.context.push((id, given));
+                query.given.push((id, given));
             }
         }
         query.time = brief.time.unwrap_or(now);
@@ -177,7 +177,7 @@ impl Query<'_> {
             take_up: None,
             also: Vec::new(),
             under: Vec::new(),
-            context: Vec::new(),
+            given: Vec::new(),
             item: Vec::new(),
             item_is_open: false,
             time: Time(0),

@@ -24,7 +24,7 @@ pub(crate) struct Directory {
     names: Texts<Principal>,
     /// Scopes and identities.
     paths: Texts<Known>,
-    /// Those with a home, and it.
+    /// Those with a place, and it.
     identities: Vec<(Principal, ScopeId)>,
 }
 
@@ -138,9 +138,9 @@ impl Directory {
         }
         let mut identities = Vec::with_capacity(estate.identities_at.len());
         for (path, who) in &estate.identities_at {
-            if let Some(home) = estate.identity(*who).and_then(|identity| identity.home) {
+            if let Some(place) = estate.identity(*who).and_then(|identity| identity.place) {
                 paths.add(path, Known::Identity(identities.len() as u32));
-                identities.push((*who, home));
+                identities.push((*who, place));
             }
         }
         Self { names, paths, identities }
@@ -205,8 +205,8 @@ impl Directory {
                 Known::Scope(id) if whole => Some(Place::Scope(id)),
                 Known::Scope(id) => scope_type(id).holds_items().then_some(Place::Item(id)),
                 Known::Identity(at) if whole => {
-                    let (who, home) = self.identities[at as usize];
-                    Some(Place::Identity(who, home))
+                    let (who, place) = self.identities[at as usize];
+                    Some(Place::Identity(who, place))
                 }
                 Known::Identity(_) => None,
             };

@@ -3,7 +3,7 @@
 use super::closure::Closure;
 use super::index::{Index, NamesWritten};
 use crate::attribute::Value;
-use crate::condition::check::{PrincipalAttribute, ResourceAttribute};
+use crate::condition::check::{TargetAttribute, WhoAttribute};
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, ListFact, Scalar};
 use crate::condition::{Condition, Reference};
@@ -25,7 +25,7 @@ pub struct Scene<'s> {
     pub query: &'s Query<'s>,
     /// All about who asks.
     pub closure: &'s Closure<'s>,
-    /// `principal.roles`, those that the statement at hand is sought for, as bare names; `None`:
+    /// `who.roles`, those that the statement at hand is sought for, as bare names; `None`:
     /// the closure's.
     pub roles: Option<&'s [&'s str]>,
 }
@@ -53,14 +53,14 @@ impl<'s> Scene<'s> {
             return None;
         }
         Some(match reference {
-            Reference::Context(_) | Reference::Time => Source::Request,
-            Reference::Principal(PrincipalAttribute::Own(id)) => match self.query.who {
+            Reference::Given(_) | Reference::Time => Source::Request,
+            Reference::Who(WhoAttribute::Own(id)) => match self.query.who {
                 Principal::Workload(scope) => {
                     self.up_from(scope, id).map_or(Source::BuiltIn, |(at, _)| Source::Scope(at))
                 }
                 other => Source::Identity(other),
             },
-            Reference::Resource(ResourceAttribute::Own(id)) => {
+            Reference::Target(TargetAttribute::Own(id)) => {
                 self.of_target(id).map_or(Source::BuiltIn, |(source, _)| source)
             }
             _ => Source::BuiltIn,
@@ -94,7 +94,7 @@ impl<'s> Scene<'s> {
         places.bearing(scope, id).any(|at| estate.scope(at).attributes.has(id))
     }
 
-    /// A target's own attribute: an identity's before its home's, a scope's before an item's.
+    /// A target's own attribute: an identity's before its place's, a scope's before an item's.
     fn of_target(&self, id: AttributeId) -> Option<(Source, Fact<'s>)> {
         let target = &self.query.target;
         if let Place::Identity(who, _) = target.place
@@ -138,8 +138,8 @@ impl<'s> Scene<'s> {
         matches!(self.query.who, Principal::Group(_) | Principal::Role(_))
     }
 
-    fn principal_fact(&self, attribute: PrincipalAttribute) -> Fact<'s> {
-        use PrincipalAttribute as P;
+    fn who_fact(&self, attribute: WhoAttribute) -> Fact<'s> {
+        use WhoAttribute as P;
         let estate = self.index.estate;
         match attribute {
             P::Id => Fact::text(&self.closure.id),
@@ -160,8 +160,8 @@ impl<'s> Scene<'s> {
         }
     }
 
-    fn resource_fact(&self, attribute: ResourceAttribute) -> Fact<'s> {
-        use ResourceAttribute as R;
+    fn target_fact(&self, attribute: TargetAttribute) -> Fact<'s> {
+        use TargetAttribute as R;
         let (index, estate, target) = (self.index, self.index.estate, &self.query.target);
         let identity = match target.place {
             Place::Identity(who, _) => Some(who),
@@ -214,7 +214,7 @@ impl<'s> Scene<'s> {
         }
     }
 
-    /// What a request says of an attribute, in its `context` or its `item`.
+    /// What a request says of an attribute, in its `given` or its `item`.
     fn given(&self, list: &'s [(AttributeId, Given)], wanted: AttributeId) -> Option<&'s Given> {
         let found = |wanted| list.iter().find(|(id, _)| *id == wanted).map(|(_, given)| given);
         if list.is_empty() {
@@ -239,10 +239,10 @@ impl<'s> Scene<'s> {
 impl Facts for Scene<'_> {
     fn fact(&self, reference: Reference) -> Fact<'_> {
         match reference {
-            Reference::Principal(attribute) => self.principal_fact(attribute),
-            Reference::Resource(attribute) => self.resource_fact(attribute),
+            Reference::Who(attribute) => self.who_fact(attribute),
+            Reference::Target(attribute) => self.target_fact(attribute),
             Reference::Time => Fact::Scalar(Scalar::Time(self.query.time)),
-            Reference::Context(id) => match self.given(&self.query.context, id) {
+            Reference::Given(id) => match self.given(&self.query.given, id) {
                 Some(Given::Value(value)) => Fact::of(value),
                 Some(Given::Absent) => Fact::Absent,
                 Some(Given::Head) | None => Fact::Unknown,
@@ -250,22 +250,18 @@ impl Facts for Scene<'_> {
         }
     }
 
-    fn has(&self, reference: Reference) -> Truth {
+    fn is_set(&self, reference: Reference) -> Truth {
         match reference {
-            Reference::Principal(PrincipalAttribute::Own(_)) if self.speaks_for_nobody() => {
-                Truth::Undecided
-            }
-            Reference::Principal(PrincipalAttribute::Own(id)) => {
-                Truth::from(match self.query.who {
-                    Principal::Workload(scope) => self.any_up_from(scope, id),
-                    who => {
-                        let identity = self.index.estate.identity(who);
-                        identity.is_some_and(|identity| identity.attributes.has(id))
-                    }
-                })
-            }
-            Reference::Resource(ResourceAttribute::Own(id)) => self.target_has(id),
-            Reference::Context(id) => match self.given(&self.query.context, id) {
+            Reference::Who(WhoAttribute::Own(_)) if self.speaks_for_nobody() => Truth::Undecided,
+            Reference::Who(WhoAttribute::Own(id)) => Truth::from(match self.query.who {
+                Principal::Workload(scope) => self.any_up_from(scope, id),
+                who => {
+                    let identity = self.index.estate.identity(who);
+                    identity.is_some_and(|identity| identity.attributes.has(id))
+                }
+            }),
+            Reference::Target(TargetAttribute::Own(id)) => self.target_has(id),
+            Reference::Given(id) => match self.given(&self.query.given, id) {
                 Some(Given::Value(_) | Given::Head) => Truth::True,
                 Some(Given::Absent) => Truth::False,
                 None => Truth::Undecided,

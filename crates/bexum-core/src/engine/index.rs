@@ -40,11 +40,11 @@ pub struct Index<'e> {
     pub(crate) places: Places,
     pub(crate) naming: Naming,
     directory: OnceLock<Directory>,
-    /// `resource.members` of each group, as `user:ines`, with windows; `None` when not written.
+    /// `target.members` of each group, as `user:ines`, with windows; `None` when not written.
     pub(crate) members_written: Vec<NamesWritten>,
-    /// `resource.owners` likewise.
+    /// `target.owners` likewise.
     pub(crate) owners_written: Vec<NamesWritten>,
-    /// `resource.manager` of users that can be targets, as `user:tomas`.
+    /// `target.manager` of users that can be targets, as `user:tomas`.
     pub(crate) managers_written: FxHashMap<UserId, Box<str>>,
 }
 
@@ -82,7 +82,7 @@ impl<'e> Index<'e> {
             }));
         }
         for (i, user) in estate.users.iter().enumerate() {
-            if let (Some(manager), Some(_)) = (user.manager, user.identity.home) {
+            if let (Some(manager), Some(_)) = (user.manager, user.identity.place) {
                 let written = estate.principal_id(Principal::User(manager)).into();
                 index.managers_written.insert(UserId::new(i), written);
             }

@@ -137,7 +137,7 @@ impl<'e> Decider<'e> {
     }
 }
 
-/// The mask, cut so that `resource.kind` is the same for all actions of a part: for an item it is
+/// The mask, cut so that `target.kind` is the same for all actions of a part: for an item it is
 /// the kind in the action asked.
 fn parts(index: &Index<'_>, query: &Query<'_>, mask: &ActionSet) -> Vec<(ActionId, ActionSet)> {
     let catalogue = &index.estate.catalogue;

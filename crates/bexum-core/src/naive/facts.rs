@@ -27,7 +27,7 @@ impl Naive<'_> {
                 Seen::There(Value::Boolean(b)) => Truth::from(b),
                 _ => Truth::Undecided,
             },
-            Expression::Has(path) => match look_up(path) {
+            Expression::IsSet(path) => match look_up(path) {
                 Seen::There(_) => Truth::True,
                 _ if self.has_below(path, case) => Truth::True,
                 Seen::Unknown => Truth::Undecided,
@@ -55,9 +55,9 @@ impl Naive<'_> {
     pub(super) fn look_up(&self, root: Root, name: &str, case: &Case<'_>) -> Seen {
         let request = case.request;
         match root {
-            Root::Context if name == "time" => Seen::There(Value::Time(request.time)),
-            Root::Context => {
-                for (given, value) in &request.context {
+            Root::Given if name == "time" => Seen::There(Value::Time(request.time)),
+            Root::Given => {
+                for (given, value) in &request.given {
                     match value {
                         Some(value) if given == name => return Seen::There(value.clone()),
                         None if reaches_name(given, name) => return Seen::Absent,
@@ -66,8 +66,8 @@ impl Naive<'_> {
                 }
                 Seen::Unknown
             }
-            Root::Principal => self.principal_attribute(name, case),
-            Root::Resource => self.resource_attribute(name, request),
+            Root::Who => self.principal_attribute(name, case),
+            Root::Target => self.resource_attribute(name, request),
         }
     }
 
@@ -83,11 +83,10 @@ impl Naive<'_> {
         };
         let request = case.request;
         match path.root {
-            Root::Context => request
-                .context
-                .iter()
-                .any(|(name, value)| value.is_some() && name.starts_with(&head)),
-            Root::Principal => match request.who.split_once(':') {
+            Root::Given => {
+                request.given.iter().any(|(name, value)| value.is_some() && name.starts_with(&head))
+            }
+            Root::Who => match request.who.split_once(':') {
                 Some(("user", name)) => self
                     .declared
                     .users
@@ -96,7 +95,7 @@ impl Naive<'_> {
                 Some(("resource", at)) => up(at),
                 _ => false,
             },
-            Root::Resource => {
+            Root::Target => {
                 let identity = self.identity_attributes(&request.on).is_some_and(below);
                 let item = request.item.iter().flatten().any(|(name, _)| name.starts_with(&head));
                 identity || up(&request.on) || item

@@ -62,8 +62,8 @@ impl Naive<'_> {
             Part::Star => anything(),
             Part::Brace(brace) => {
                 let root = match brace.root {
-                    BraceRoot::Principal => Root::Principal,
-                    BraceRoot::Context => Root::Context,
+                    BraceRoot::Who => Root::Who,
+                    BraceRoot::Given => Root::Given,
                 };
                 let alternatives = match self.look_up(root, &brace.attribute, case) {
                     Seen::Absent => Vec::new(),

@@ -94,17 +94,17 @@ impl Naive<'_> {
 
     /// The word and name of the identity that is the target at `path`.
     pub(super) fn identity(&self, path: &str) -> Option<(&'static str, &str)> {
-        let (home, name) = path.rsplit_once('/')?;
+        let (place, name) = path.rsplit_once('/')?;
         let d = self.declared;
         let at =
-            |written: &Option<Written<String>>| written.as_ref().is_some_and(|h| h.value == home);
-        if let Some(user) = d.users.iter().find(|u| u.name.value == name && at(&u.body.home)) {
+            |written: &Option<Written<String>>| written.as_ref().is_some_and(|h| h.value == place);
+        if let Some(user) = d.users.iter().find(|u| u.name.value == name && at(&u.body.place)) {
             return Some(("user", &user.name.value));
         }
-        if let Some(group) = d.groups.iter().find(|g| g.name.value == name && at(&g.body.home)) {
+        if let Some(group) = d.groups.iter().find(|g| g.name.value == name && at(&g.body.place)) {
             return Some(("group", &group.name.value));
         }
-        let role = d.roles.iter().find(|r| r.name.value == name && at(&r.body.home))?;
+        let role = d.roles.iter().find(|r| r.name.value == name && at(&r.body.place))?;
         Some(("role", &role.name.value))
     }
 }

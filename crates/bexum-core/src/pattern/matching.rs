@@ -223,19 +223,19 @@ mod tests {
     #[test]
     fn braces_in_three_values() {
         for (pattern, name, truth) in [
-            ("{principal.a}", "x", True),
-            ("{principal.a}", "y*", True),
-            ("{principal.a}", "yz", False),
-            ("{principal.u}", "x", Undecided),
-            ("n{principal.u}", "x", False),
-            ("n{principal.u}", "n", Undecided),
-            ("{principal.m}", "x", True),
-            ("{principal.m}", "q", Undecided),
-            ("{principal.none}", "x", False),
-            ("{principal.a}{principal.a}", "xy*", True),
-            ("*{principal.a}", "aax", True),
-            ("{principal.u}*", "x", Undecided),
-            ("{principal.none}*", "x", False),
+            ("{who.a}", "x", True),
+            ("{who.a}", "y*", True),
+            ("{who.a}", "yz", False),
+            ("{who.u}", "x", Undecided),
+            ("n{who.u}", "x", False),
+            ("n{who.u}", "n", Undecided),
+            ("{who.m}", "x", True),
+            ("{who.m}", "q", Undecided),
+            ("{who.none}", "x", False),
+            ("{who.a}{who.a}", "xy*", True),
+            ("*{who.a}", "aax", True),
+            ("{who.u}*", "x", Undecided),
+            ("{who.none}*", "x", False),
         ] {
             assert_eq!(check(&[pattern], name, 0), truth, "{pattern} on {name}");
             // A long name is matched as a short one is.
@@ -247,7 +247,7 @@ mod tests {
     #[test]
     fn exclusions() {
         assert_eq!(check(&["**", "!b/**"], "a/b/c", 1), False);
-        assert_eq!(check(&["**", "!{principal.u}"], "a/b", 1), Undecided);
-        assert_eq!(check(&["{principal.u}", "!b"], "a/b", 1), False);
+        assert_eq!(check(&["**", "!{who.u}"], "a/b", 1), Undecided);
+        assert_eq!(check(&["{who.u}", "!b"], "a/b", 1), False);
     }
 }

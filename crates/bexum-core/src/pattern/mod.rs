@@ -34,16 +34,33 @@ pub enum PatternFault {
     /// `**` in a longer segment.
     #[error("`**` must be a whole segment")]
     StarsInSegment,
-    /// A brace that is no `{principal.NAME}` or `{context.NAME}`.
-    #[error("a brace is written `{{principal.NAME}}` or `{{context.NAME}}`")]
+    /// A brace that is no `{who.NAME}` or `{given.NAME}`.
+    #[error("a brace is written `{{who.NAME}}` or `{{given.NAME}}`")]
     Brace,
-    /// `{context.time}`
-    #[error("`{{context.time}}` cannot stand in a pattern: a moment is no part of a path")]
+    /// A brace under a root that had another name once.
+    #[error("a brace is written `{{who.NAME}}` or `{{given.NAME}}`")]
+    OldBrace {
+        /// The brace as it is written now.
+        meant: String,
+    },
+    /// `{given.time}`
+    #[error("`{{given.time}}` cannot stand in a pattern: a moment is no part of a path")]
     BraceTime,
     /// A built-in name of the other root.
-    #[error("`{0}` is built in under `resource.`, not under `principal.`")]
+    #[error("`{0}` is built in under `target.`, not under `who.`")]
     BraceRoot(String),
     /// Longer than any useful pattern.
     #[error("a pattern is at most 8192 bytes long")]
     TooLong,
+}
+
+impl PatternFault {
+    /// What to do about it, where the message does not say so itself.
+    #[must_use]
+    pub fn hint(&self) -> Option<String> {
+        match self {
+            Self::OldBrace { meant } => Some(format!("did you mean `{meant}`?")),
+            _ => None,
+        }
+    }
 }

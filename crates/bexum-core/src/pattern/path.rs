@@ -1,20 +1,20 @@
 //! Path patterns as written: segments, stars, braces, and where they start.
 
 use super::PatternFault;
-use crate::attribute::{PRINCIPAL_BUILTINS, RESOURCE_BUILTINS};
+use crate::attribute::{TARGET_BUILTINS, WHO_BUILTINS};
 use crate::limits::PATTERN_BYTES;
-use crate::name::Grammar;
+use crate::name::{Grammar, new_word};
 
 /// Whose attribute a brace stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum BraceRoot {
-    /// `{principal.…}`
-    Principal,
-    /// `{context.…}`
-    Context,
+    /// `{who.…}`
+    Who,
+    /// `{given.…}`
+    Given,
 }
 
-/// A brace: `{principal.team}`.
+/// A brace: `{who.team}`.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Brace<A> {
     /// Whose attribute.
@@ -207,20 +207,25 @@ fn parse_segment(text: &str) -> Result<Segment<String>, PatternFault> {
 fn parse_brace(inside: &str) -> Result<Brace<String>, PatternFault> {
     let (root, name) = inside.split_once('.').ok_or(PatternFault::Brace)?;
     let root = match root {
-        "principal" => BraceRoot::Principal,
-        "context" => BraceRoot::Context,
-        _ => return Err(PatternFault::Brace),
+        "who" => BraceRoot::Who,
+        "given" => BraceRoot::Given,
+        _ => {
+            let is_name = name.split('.').all(|part| Grammar::Attribute.accepts(part));
+            return Err(match new_word(root) {
+                Some(new) if is_name && new != "target" => {
+                    PatternFault::OldBrace { meant: format!("{{{new}.{name}}}") }
+                }
+                _ => PatternFault::Brace,
+            });
+        }
     };
     if !name.split('.').all(|part| Grammar::Attribute.accepts(part)) {
         return Err(PatternFault::Brace);
     }
-    if root == BraceRoot::Context && name == "time" {
+    if root == BraceRoot::Given && name == "time" {
         return Err(PatternFault::BraceTime);
     }
-    if root == BraceRoot::Principal
-        && RESOURCE_BUILTINS.contains(&name)
-        && !PRINCIPAL_BUILTINS.contains(&name)
-    {
+    if root == BraceRoot::Who && TARGET_BUILTINS.contains(&name) && !WHO_BUILTINS.contains(&name) {
         return Err(PatternFault::BraceRoot(name.to_owned()));
     }
     Ok(Brace { root, attribute: name.to_owned() })
@@ -245,15 +250,18 @@ mod tests {
             ("/.", F::DotNotAlone),
             ("a**", F::StarsInSegment),
             ("***", F::StarsInSegment),
-            ("**{principal.a}", F::StarsInSegment),
-            ("{principal.a", F::Brace),
+            ("**{who.a}", F::StarsInSegment),
+            ("{who.a", F::Brace),
             ("a}", F::Brace),
+            ("{target.a}", F::Brace),
             ("{resource.a}", F::Brace),
-            ("{principal.}", F::Brace),
-            ("{principal}", F::Brace),
-            ("{{principal.a}}", F::Brace),
-            ("{context.time}", F::BraceTime),
-            ("{principal.path}", F::BraceRoot("path".into())),
+            ("{principal.a}", F::OldBrace { meant: "{who.a}".into() }),
+            ("{context.a}", F::OldBrace { meant: "{given.a}".into() }),
+            ("{who.}", F::Brace),
+            ("{who}", F::Brace),
+            ("{{who.a}}", F::Brace),
+            ("{given.time}", F::BraceTime),
+            ("{who.path}", F::BraceRoot("path".into())),
         ] {
             assert_eq!(PathPattern::parse(text).map_err(|e| e.0), Err(fault), "{text}");
         }
@@ -267,9 +275,7 @@ mod tests {
 
     #[test]
     fn what_is_read() {
-        for good in
-            [".", "!.", "**", "/**", "!!x", "*x*", "~/$HOME", "{principal.a.b}-{context.c}*"]
-        {
+        for good in [".", "!.", "**", "/**", "!!x", "*x*", "~/$HOME", "{who.a.b}-{given.c}*"] {
             assert!(PathPattern::parse(good).is_ok(), "{good}");
         }
     }

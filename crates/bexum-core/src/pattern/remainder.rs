@@ -196,13 +196,13 @@ mod tests {
             ("c/**", "a/b", 1, "nothing"),
             ("b/c/**", "a/b", 1, "c/**"),
             ("/a/**", "a/b", 2, "all"),
-            ("b/{principal.team}/**", "a/b", 1, "red/**"),
-            ("b/{principal.none}", "a/b", 1, "nothing"),
-            ("b/x-{principal.unknown}*", "a/b", 1, "x-{…}*"),
+            ("b/{who.team}/**", "a/b", 1, "red/**"),
+            ("b/{who.none}", "a/b", 1, "nothing"),
+            ("b/x-{who.unknown}*", "a/b", 1, "x-{…}*"),
             ("**/run", "a/b", 1, "**/run"),
             ("**/b/**", "a/b", 1, "all"),
             ("b", "a/b", 1, "nothing"),
-            ("{principal.team}/**", "a/red", 1, "all"),
+            ("{who.team}/**", "a/red", 1, "all"),
         ] {
             assert_eq!(below(pattern, scope, anchor), left, "{pattern} below {scope}");
         }

@@ -1,9 +1,9 @@
 //! The items below a scope: undeclared things without number, of which those that every pattern
 //! and condition treats alike count as one.
 
-use super::language::{Pattern, Piece, Words, of_like, tell_apart};
+use super::language::{Pattern, Piece, Words, of_fits, tell_apart};
 use super::values::Unknowns;
-use crate::condition::check::ResourceAttribute;
+use crate::condition::check::TargetAttribute;
 use crate::condition::{Condition, Reference};
 use crate::engine::Scene;
 use crate::id::ScopeId;
@@ -13,8 +13,8 @@ use crate::pattern::path::{Brace, Part, PathPattern, Segment};
 use crate::pattern::remainder::Below;
 use crate::request::{Place, resolve_target};
 
-const PATH: Reference = Reference::Resource(ResourceAttribute::Path);
-const NAME: Reference = Reference::Resource(ResourceAttribute::Name);
+const PATH: Reference = Reference::Target(TargetAttribute::Path);
+const NAME: Reference = Reference::Target(TargetAttribute::Name);
 
 /// An `on` and a `when`, and how many segments down its patterns start.
 pub(super) type Asked<'a> = (&'a PathSet, Option<&'a Condition>, usize);
@@ -73,9 +73,9 @@ pub(super) fn sorts(
     }
     for reference in [PATH, NAME] {
         let Some(pool) = unknowns.pool(reference) else { continue };
-        let likes = pool.likes.iter().map(|like| of_like(like));
+        let fitted = pool.fit_patterns.iter().map(|pattern| of_fits(pattern));
         let texts = pool.texts.iter().map(|text| vec![Piece::Text(text.clone())]);
-        for pattern in likes.chain(texts) {
+        for pattern in fitted.chain(texts) {
             if reference == PATH {
                 words.patterns.push(pattern);
                 words.before.push(path.to_owned());

@@ -37,8 +37,8 @@ pub(super) enum Piece {
 /// A pattern over letters.
 pub(super) type Pattern = Vec<Piece>;
 
-/// The pattern of a `like`.
-pub(super) fn of_like(pattern: &str) -> Pattern {
+/// The pattern of a `fits`.
+pub(super) fn of_fits(pattern: &str) -> Pattern {
     let mut pieces = Pattern::new();
     for letter in pattern.chars() {
         match letter {
@@ -270,11 +270,11 @@ fn alphabet(words: &Words<'_>) -> Vec<char> {
 
 #[cfg(test)]
 mod tests {
-    use super::{Piece, Words, of_like, tell_apart};
+    use super::{Piece, Words, of_fits, tell_apart};
 
-    fn likes(patterns: &[&str]) -> Vec<String> {
+    fn words(patterns: &[&str]) -> Vec<String> {
         let words = Words {
-            patterns: patterns.iter().map(|pattern| of_like(pattern)).collect(),
+            patterns: patterns.iter().map(|pattern| of_fits(pattern)).collect(),
             before: vec![String::new(); patterns.len()],
             are_paths: false,
             is_sound: &|_| true,
@@ -286,12 +286,12 @@ mod tests {
 
     #[test]
     fn every_way_to_match_has_a_word() {
-        assert_eq!(likes(&[]), [""]);
-        assert_eq!(likes(&["a*"]), ["", "a"]);
+        assert_eq!(words(&[]), [""]);
+        assert_eq!(words(&["a*"]), ["", "a"]);
         // Neither, first, second, both.
-        assert_eq!(likes(&["a*", "*b"]), ["", "a", "b", "ab"]);
-        assert_eq!(likes(&["a", "?"]), ["", "x", "a"]);
-        assert_eq!(likes(&["*", "a?c"]), ["", "axc"]);
+        assert_eq!(words(&["a*", "*b"]), ["", "a", "b", "ab"]);
+        assert_eq!(words(&["a", "?"]), ["", "x", "a"]);
+        assert_eq!(words(&["*", "a?c"]), ["", "axc"]);
     }
 
     #[test]
@@ -321,9 +321,9 @@ mod tests {
         ) {
             let texts: Vec<&str> = patterns.iter().map(String::as_str).collect();
             let way = |word: &str| -> Vec<bool> {
-                texts.iter().map(|p| crate::condition::is_like(p, word)).collect()
+                texts.iter().map(|p| crate::condition::is_fitting(p, word)).collect()
             };
-            let found = likes(&texts);
+            let found = words(&texts);
             proptest::prop_assert!(found.iter().any(|known| way(known) == way(&word)), "{:?}", found);
             for (i, one) in found.iter().enumerate() {
                 proptest::prop_assert!(found[..i].iter().all(|other| way(other) != way(one)));

@@ -19,23 +19,23 @@ use crate::truth::Truth;
 
 /// An identity that is a target.
 #[derive(Debug)]
-pub(super) struct AtHome<'e> {
-    pub(super) home: ScopeId,
+pub(super) struct Placed<'e> {
+    pub(super) place: ScopeId,
     pub(super) who: Principal,
     pub(super) path: &'e str,
 }
 
-/// Every identity that is a target, by home and path.
-pub(super) fn identities(estate: &Estate) -> Vec<AtHome<'_>> {
-    let mut found: Vec<AtHome<'_>> = estate
+/// Every identity that is a target, by place and path.
+pub(super) fn identities(estate: &Estate) -> Vec<Placed<'_>> {
+    let mut found: Vec<Placed<'_>> = estate
         .identities_at
         .iter()
         .filter_map(|(path, who)| {
-            let home = estate.identity(*who)?.home?;
-            Some(AtHome { home, who: *who, path })
+            let place = estate.identity(*who)?.place?;
+            Some(Placed { place, who: *who, path })
         })
         .collect();
-    found.sort_unstable_by_key(|at| (at.home, at.path));
+    found.sort_unstable_by_key(|at| (at.place, at.path));
     found
 }
 
@@ -56,12 +56,12 @@ pub(super) struct Plan<'e> {
 }
 
 impl<'e> Plan<'e> {
-    pub(super) fn new(estate: &'e Estate, law: &'e Law, at_home: &[AtHome<'e>]) -> Self {
+    pub(super) fn new(estate: &'e Estate, law: &'e Law, placed: &[Placed<'e>]) -> Self {
         let ranges = ranges(estate, law);
         let mut plan = Self {
             scopes: FixedBitSet::with_capacity(estate.scopes.len()),
             items: FixedBitSet::with_capacity(estate.scopes.len()),
-            identities: FixedBitSet::with_capacity(at_home.len()),
+            identities: FixedBitSet::with_capacity(placed.len()),
             actions: ActionSet::with_capacity(estate.catalogue.actions.len()),
             law,
             ranges,
@@ -70,8 +70,8 @@ impl<'e> Plan<'e> {
             plan.look_at(estate, ScopeId::new(i));
         }
         for range in plan.ranges.clone() {
-            let first = at_home.partition_point(|at| at.home.index() < range.start);
-            let inside = at_home[first..].iter().take_while(|at| at.home.index() < range.end);
+            let first = placed.partition_point(|at| at.place.index() < range.start);
+            let inside = placed[first..].iter().take_while(|at| at.place.index() < range.end);
             for (i, at) in inside.enumerate() {
                 let class = match at.who {
                     Principal::User(_) => TargetClass::User,

@@ -8,7 +8,7 @@ use super::values::Unknowns;
 use super::{Breach, Limit, STEPS};
 use crate::attribute::Value;
 use crate::condition::Reference;
-use crate::condition::check::ResourceAttribute;
+use crate::condition::check::TargetAttribute;
 use crate::decision::{Reading, Reason};
 use crate::engine::{Closure, Decider, Nothing, Scene};
 use crate::estate::Estate;
@@ -17,7 +17,7 @@ use crate::id::{AttributeId, StatementId};
 use crate::request::{Given, Query, Request};
 use crate::truth::Truth;
 
-/// Steps that may go into looking for a smaller context once one is found.
+/// Steps that may go into looking for a smaller given once one is found.
 const POLISH_STEPS: usize = 20_000;
 
 /// Attributes that are given together at most.
@@ -33,7 +33,7 @@ pub(super) struct Search<'s, 'e> {
     /// The request; its item is open.
     pub(super) query: Query<'s>,
     pub(super) closure: &'s Closure<'e>,
-    /// `principal.roles` of denies, and of allows.
+    /// `who.roles` of denies, and of allows.
     pub(super) roles: [&'s [&'s str]; 2],
     /// Statements in play that name the action.
     pub(super) says: &'s [Say],
@@ -223,13 +223,13 @@ impl<'e> Search<'_, 'e> {
 
     /// Puts what is given into the request.
     fn give(&mut self, unknowns: &Unknowns, gift: &Gift) {
-        self.query.context.clear();
+        self.query.given.clear();
         self.query.item.clear();
         let names = &self.decider.index.estate.attribute_names;
         for (reference, given) in unknowns.references.iter().zip(gift) {
             let (list, id) = match reference {
-                Reference::Context(id) => (&mut self.query.context, *id),
-                Reference::Resource(ResourceAttribute::Own(id)) => (&mut self.query.item, *id),
+                Reference::Given(id) => (&mut self.query.given, *id),
+                Reference::Target(TargetAttribute::Own(id)) => (&mut self.query.item, *id),
                 _ => continue,
             };
             let Some(given) = given else { continue };
@@ -319,7 +319,7 @@ impl<'e> Search<'_, 'e> {
                 })
         };
         let mut item = Vec::new();
-        for (list, is_item) in [(&self.query.context, false), (&self.query.item, true)] {
+        for (list, is_item) in [(&self.query.given, false), (&self.query.item, true)] {
             for (id, given) in list {
                 // `null` says the same of all that lies below.
                 let above = |(other, given): &(AttributeId, Given)| {
@@ -338,14 +338,14 @@ impl<'e> Search<'_, 'e> {
                     }
                 };
                 match (is_item, value) {
-                    (false, value) => request.context.push((name.into(), value)),
+                    (false, value) => request.given.push((name.into(), value)),
                     (true, Some(value)) => item.push((name.into(), value)),
                     (true, None) => {}
                 }
             }
         }
         request.item = (!item.is_empty()).then_some(item);
-        let given = request.context.len() + request.item.as_ref().map_or(0, Vec::len);
+        let given = request.given.len() + request.item.as_ref().map_or(0, Vec::len);
         let reason = {
             let query = request.resolve(estate).ok()?;
             self.decider.decide(&query)
@@ -366,8 +366,8 @@ fn unused(estate: &Estate, name: &str) -> String {
 /// Whose attribute it is (the item's, or the circumstances') and which, of what can be given.
 fn parts(reference: Reference) -> Option<(bool, AttributeId)> {
     match reference {
-        Reference::Context(id) => Some((false, id)),
-        Reference::Resource(ResourceAttribute::Own(id)) => Some((true, id)),
+        Reference::Given(id) => Some((false, id)),
+        Reference::Target(TargetAttribute::Own(id)) => Some((true, id)),
         _ => None,
     }
 }

@@ -12,10 +12,10 @@ use std::net::IpAddr;
 
 use rustc_hash::FxHashMap;
 
-use super::language::{Piece, Words, of_like, tell_apart};
+use super::language::{Piece, Words, of_fits, tell_apart};
 use crate::attribute::Value;
 use crate::condition::ast::Operator;
-use crate::condition::check::ResourceAttribute;
+use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, Scalar};
 use crate::condition::{Condition, Program, Reference, Step, Term, range_ends};
@@ -38,7 +38,7 @@ pub(super) struct Pool {
     integers: BTreeSet<i64>,
     booleans: bool,
     times: BTreeSet<Time>,
-    pub(super) likes: BTreeSet<String>,
+    pub(super) fit_patterns: BTreeSet<String>,
     ranges: BTreeSet<String>,
     is_ordered: bool,
     /// How many attributes share it.
@@ -114,7 +114,7 @@ impl Unknowns {
         pool.texts.extend(other.texts);
         pool.integers.extend(other.integers);
         pool.times.extend(other.times);
-        pool.likes.extend(other.likes);
+        pool.fit_patterns.extend(other.fit_patterns);
         pool.ranges.extend(other.ranges);
         pool.booleans |= other.booleans;
         pool.is_ordered |= other.is_ordered;
@@ -129,12 +129,12 @@ impl Unknowns {
             return Some(place);
         }
         let can_be_given = match reference {
-            Reference::Context(_) => true,
-            Reference::Resource(
-                ResourceAttribute::Own(_) | ResourceAttribute::Path | ResourceAttribute::Name,
+            Reference::Given(_) => true,
+            Reference::Target(
+                TargetAttribute::Own(_) | TargetAttribute::Path | TargetAttribute::Name,
             ) => {
                 matches!(scene.fact(reference), Fact::Unknown)
-                    || scene.has(reference) == Truth::Undecided
+                    || scene.is_set(reference) == Truth::Undecided
             }
             _ => false,
         };
@@ -168,7 +168,7 @@ impl Unknowns {
         for step in &program.steps {
             match *step {
                 Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => {}
-                Step::Has(reference) => {
+                Step::IsSet(reference) => {
                     if let Some(place) = self.unknown(scene, reference) {
                         self.shapes[place].has = true;
                     }
@@ -254,8 +254,8 @@ impl Unknowns {
 impl Pool {
     fn add(&mut self, operator: Operator, value: Value) {
         match (operator, value) {
-            (Operator::Like, Value::Text(text)) => {
-                self.likes.insert(text.into());
+            (Operator::Fits, Value::Text(text)) => {
+                self.fit_patterns.insert(text.into());
             }
             (Operator::Within, Value::Text(text)) => {
                 self.ranges.insert(text.into());
@@ -348,11 +348,11 @@ impl Pool {
     fn all_texts(&self) -> (Vec<String>, bool) {
         let mut whole = true;
         let mut all: Vec<String> = self.texts.iter().cloned().collect();
-        if !self.likes.is_empty() {
+        if !self.fit_patterns.is_empty() {
             // Words for every way in which the patterns and the texts can match together.
-            let likes = self.likes.iter().map(|like| of_like(like));
+            let fitted = self.fit_patterns.iter().map(|pattern| of_fits(pattern));
             let texts = self.texts.iter().map(|text| vec![Piece::Text(text.clone())]);
-            let patterns: Vec<_> = likes.chain(texts).collect();
+            let patterns: Vec<_> = fitted.chain(texts).collect();
             let before = vec![String::new(); patterns.len()];
             let words = Words { patterns, before, are_paths: false, is_sound: &|_| true };
             let (words, all_found) = tell_apart(&words);

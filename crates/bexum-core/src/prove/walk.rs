@@ -188,10 +188,10 @@ impl<'e> Walk<'_, 'e> {
     ) {
         let estate = self.laws.index.estate;
         let plan = self.plan;
-        let at_home = &self.laws.at_home;
-        let first = at_home.partition_point(|at| at.home.index() < range.start);
-        let last = at_home.partition_point(|at| at.home.index() < range.end);
-        let mut homes = plan.identities.ones().skip_while(|i| *i < first).peekable();
+        let placed = &self.laws.placed;
+        let first = placed.partition_point(|at| at.place.index() < range.start);
+        let last = placed.partition_point(|at| at.place.index() < range.end);
+        let mut places = plan.identities.ones().skip_while(|i| *i < first).peekable();
         for i in range {
             let mut spots = Vec::new();
             let id = ScopeId::new(i);
@@ -200,8 +200,10 @@ impl<'e> Walk<'_, 'e> {
                 let path = scope.path.to_string();
                 spots.push(Spot { path, place: Place::Scope(id), class: scope.class() });
             }
-            while let Some(home) = homes.next_if(|home| *home < last && at_home[*home].home == id) {
-                let at = &at_home[home];
+            while let Some(place) =
+                places.next_if(|place| *place < last && placed[*place].place == id)
+            {
+                let at = &placed[place];
                 let class = match at.who {
                     Principal::User(_) => TargetClass::User,
                     Principal::Group(_) => TargetClass::Group,
@@ -288,7 +290,7 @@ impl<'e> Walk<'_, 'e> {
             take_up,
             also: Vec::new(),
             under: Vec::new(),
-            context: Vec::new(),
+            given: Vec::new(),
             item: Vec::new(),
             item_is_open: true,
             time,
@@ -405,7 +407,7 @@ impl<'e> Walk<'_, 'e> {
             moments_of(&scene, when, &mut bounds);
         }
         if let Place::Identity(Principal::Group(group), _) = spot.place {
-            // `resource.members` changes as its windows open and close.
+            // `target.members` changes as its windows open and close.
             let members = estate.group(group).members.iter().flatten();
             bounds.extend(members.flat_map(|m| m.window.from.into_iter().chain(m.window.until)));
         }

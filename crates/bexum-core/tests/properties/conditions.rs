@@ -23,7 +23,7 @@ proptest! {
     #[test]
     fn strings_survive_printing(text in "[^\0]{0,20}") {
         let quoted = text.replace('\\', "\\\\").replace('\'', "\\'");
-        let parsed = parse(&format!("context.a = '{quoted}'")).expect("a condition");
+        let parsed = parse(&format!("given.a = '{quoted}'")).expect("a condition");
         prop_assert_eq!(&parse(&parsed.to_string()).expect("printed"), &parsed);
     }
 
@@ -61,6 +61,6 @@ fn depth_and_length_are_bounded() {
     let nots = "not ".repeat(5000) + "true";
     assert_eq!(parse(&nots).expect_err("too deep").fault, ConditionFault::TooDeep);
     // Many, side by side, are fine: only nesting is bounded.
-    let wide = vec!["context.a = 1"; 3500].join(" or ");
+    let wide = vec!["given.a = 1"; 3500].join(" or ");
     assert!(parse(&wide).is_ok());
 }

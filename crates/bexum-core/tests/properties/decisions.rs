@@ -156,9 +156,9 @@ proptest! {
                 Some(sink.0)
             };
             let Some(known) = truths(full) else { continue };
-            for left_out in 0..full.context.len() {
+            for left_out in 0..full.given.len() {
                 let mut less = full.clone();
-                less.context.remove(left_out);
+                less.given.remove(left_out);
                 let Some(before) = truths(&less) else { continue };
                 prop_assert_eq!(before.len(), known.len());
                 for ((candidate, before), (same, after)) in before.iter().zip(&known) {
@@ -180,9 +180,9 @@ proptest! {
         for request in &requests {
             let Ok(query) = request.resolve(&estate) else { continue };
             for reference in Trace::of(&mut decider, &query).not_given() {
-                let Reference::Context(id) = reference else { panic!("{reference:?}") };
+                let Reference::Given(id) = reference else { panic!("{reference:?}") };
                 let name = estate.attribute_names.name(id);
-                prop_assert!(!request.context.iter().any(|(given, _)| given == name));
+                prop_assert!(!request.given.iter().any(|(given, _)| given == name));
             }
         }
     }

@@ -20,10 +20,10 @@ fn alone(list: &List) -> Vec<List> {
 
 /// The request as a brief one, if it can be said so.
 fn fill_in<'a>(request: &'a Request<'a>, brief: &mut Brief<'a>) -> bool {
-    brief.context.clear();
+    brief.given.clear();
     (brief.who, brief.does, brief.on) = (&request.who, &request.does, &request.on);
     (brief.take_up, brief.time) = (request.take_up.as_deref(), Some(request.time));
-    for (name, value) in &request.context {
+    for (name, value) in &request.given {
         let scalar = match value {
             None => None,
             Some(Value::Text(text)) => Some(Scalar::Text(text)),
@@ -31,9 +31,9 @@ fn fill_in<'a>(request: &'a Request<'a>, brief: &mut Brief<'a>) -> bool {
             Some(Value::Boolean(b)) => Some(Scalar::Boolean(*b)),
             Some(_) => return false,
         };
-        brief.context.push((name, scalar));
+        brief.given.push((name, scalar));
     }
-    let has_heads = request.context.iter().any(|(name, _)| name.contains('.'));
+    let has_heads = request.given.iter().any(|(name, _)| name.contains('.'));
     !has_heads && request.also.is_empty() && request.under.is_empty() && request.item.is_none()
 }
 

@@ -104,57 +104,57 @@ const ON: [&str; 18] = [
     "**/run",
     "/v/**",
     "!**/red",
-    "{principal.team}/**",
-    "store/{principal.team}/**",
-    "**/{context.folder}",
+    "{who.team}/**",
+    "store/{who.team}/**",
+    "**/{given.folder}",
     "s*/**",
     "!.",
     "/v/s/c/**/job-*",
     "u*",
-    "**/{principal.tags}*/**",
-    "{principal.name}",
+    "**/{who.tags}*/**",
+    "{who.name}",
     "/**/n/**/x",
 ];
 
 pub(crate) const ATOMS: [&str; 38] = [
-    "context.mfa",
-    "has context.mfa",
-    "principal.team = 'red'",
-    "resource.tier = 'raw'",
-    "resource.tier != principal.team",
-    "principal.level >= 2",
-    "context.count < principal.level",
-    "principal.team in resource.tags",
-    "principal.tags overlaps resource.tags",
-    "principal.team like 'r*'",
-    "resource.path like '*/s?ore/*'",
-    "context.ip within '10.0.0.0/8'",
-    "context.time < '1970-01-01T00:00:02Z'",
-    "resource.since <= context.time",
-    "'g1' in principal.groups",
-    "'r0' in principal.roles",
-    "resource.kind in ['store', 'rec']",
-    "principal.type = 'user'",
-    "has principal.dev",
-    "principal.dev.ok",
-    "has resource.dev.ok",
-    "principal.id in resource.owners",
-    "resource.members overlaps ['user:u0', 'group:g0']",
-    "resource.join = 'open'",
-    "principal.manager = 'user:u0'",
-    "resource.manager = principal.id",
-    "context.folder != 'red'",
-    "context.dev.ok",
-    "has context.dev",
+    "given.mfa",
+    "given.mfa is set",
+    "who.team = 'red'",
+    "target.tier = 'raw'",
+    "target.tier != who.team",
+    "who.level >= 2",
+    "given.count < who.level",
+    "who.team in target.tags",
+    "who.tags overlaps target.tags",
+    "who.team fits 'r*'",
+    "target.path fits '*/s?ore/*'",
+    "given.ip within '10.0.0.0/8'",
+    "given.time < '1970-01-01T00:00:02Z'",
+    "target.since <= given.time",
+    "'g1' in who.groups",
+    "'r0' in who.roles",
+    "target.kind in ['store', 'rec']",
+    "who.type = 'user'",
+    "who.dev is set",
+    "who.dev.ok",
+    "target.dev.ok is set",
+    "who.id in target.owners",
+    "target.members overlaps ['user:u0', 'group:g0']",
+    "target.join = 'open'",
+    "who.manager = 'user:u0'",
+    "target.manager = who.id",
+    "given.folder != 'red'",
+    "given.dev.ok",
+    "given.dev is set",
     "true",
-    "principal.roles overlaps ['r1']",
-    "resource.name = principal.name",
-    "context.count in [1, 2]",
-    "resource.account = 'v'",
-    "not context.dev.ok",
-    "not ('r0' in principal.roles)",
-    "not ('r2' in principal.roles)",
-    "'r1' in principal.roles",
+    "who.roles overlaps ['r1']",
+    "target.name = who.name",
+    "given.count in [1, 2]",
+    "target.account = 'v'",
+    "not given.dev.ok",
+    "not ('r0' in who.roles)",
+    "not ('r2' in who.roles)",
+    "'r1' in who.roles",
 ];
 
 pub(crate) const SUBJECTS: [&str; 12] = [
@@ -308,14 +308,14 @@ fn scopes() -> impl Strategy<Value = Vec<Named<Scope>>> {
 fn users() -> impl Strategy<Value = Vec<Named<User>>> {
     let user = |i: usize| {
         (attributes(), proptest::bool::weighted(0.9), any::<bool>(), any::<bool>()).prop_map(
-            move |(attributes, enabled, managed, at_home)| {
+            move |(attributes, enabled, managed, placed)| {
                 named(
                     &format!("u{i}"),
                     User {
                         full_name: None,
                         enabled,
                         manager: managed.then(|| w("user:u1")),
-                        home: (at_home || i == 0).then(|| w("v/p")),
+                        place: (placed || i == 0).then(|| w("v/p")),
                         attributes,
                     },
                 )
@@ -332,11 +332,8 @@ fn groups() -> impl Strategy<Value = Vec<Named<Group>>> {
         &["group:g0", "user:u0", "user:u2", "resource:v/s/store"],
         &["group:g1", "group:g0", "user:u1"],
     ];
-    const WHEN: [&str; 3] = [
-        "has principal.dev",
-        "has principal.team and principal.type = 'user'",
-        "principal.name = 'u2'",
-    ];
+    const WHEN: [&str; 3] =
+        ["who.dev is set", "who.team is set and who.type = 'user'", "who.name = 'u2'"];
     let group = |i: usize| {
         let owners = weighted(0.5, subsequence(vec!["user:u0", "user:u1"], 0..=2));
         (
@@ -353,7 +350,7 @@ fn groups() -> impl Strategy<Value = Vec<Named<Group>>> {
                         members_when: when.map(w),
                         owners: owners.map(|owners| owners.into_iter().map(w).collect()),
                         join: (i == 1).then_some(Join::Open),
-                        home: (i == 1).then(|| w("v/p")),
+                        place: (i == 1).then(|| w("v/p")),
                         attributes,
                     },
                 )
@@ -371,8 +368,8 @@ fn roles() -> impl Strategy<Value = Vec<Named<Role>>> {
     const TAKEN: [&str; 6] = ["user:u0", "user:u1", "group:g0", "role:r0", "role:r2", "group:g1"];
     let role = |i: usize| {
         (elements(HELD[i]), elements(&TAKEN)).prop_map(move |(held_by, taken_by)| {
-            let home = (i == 0).then(|| w("v/p"));
-            named(&format!("r{i}"), Role { held_by, taken_by, home, attributes: Vec::new() })
+            let place = (i == 0).then(|| w("v/p"));
+            named(&format!("r{i}"), Role { held_by, taken_by, place, attributes: Vec::new() })
         })
     };
     vec![role(0), role(1), role(2)]
@@ -467,7 +464,7 @@ fn number(declared: &mut Declarations) {
     }
 }
 
-fn context() -> impl Strategy<Value = Vec<(Cow<'static, str>, Option<Value>)>> {
+fn given() -> impl Strategy<Value = Vec<(Cow<'static, str>, Option<Value>)>> {
     let text = |t: &str| Some(Value::Text(t.into()));
     let yes = Some(Value::Boolean(true));
     let no = Some(Value::Boolean(false));
@@ -502,12 +499,12 @@ pub(crate) fn request() -> impl Strategy<Value = Request<'static>> {
     let take_up = weighted(0.3, select(&["role:r0", "role:r1", "role:r2"][..]));
     let item = weighted(0.15, Just(vec![(Cow::from("tier"), Value::Text("raw".into()))]));
     let at = select(&[0, 1_500_000, MOMENTS[1], 2_500_000, MOMENTS[2]][..]);
-    (who, select(&ACTIONS[..]), select(&PATHS[..]), take_up, also, under, context(), item, at)
-        .prop_map(|(who, does, on, take_up, also, under, context, item, at)| Request {
+    (who, select(&ACTIONS[..]), select(&PATHS[..]), take_up, also, under, given(), item, at)
+        .prop_map(|(who, does, on, take_up, also, under, given, item, at)| Request {
             take_up: take_up.map(Cow::from),
             also,
             under,
-            context,
+            given,
             item,
             ..Request::new(who, does, on, Time(at))
         })

@@ -21,12 +21,12 @@ use crate::estates::{self, DO, MOMENTS, list, w};
 /// occurs in conditions, what does not, neighbours, absent, not given.
 struct Family {
     atoms: &'static [&'static str],
-    tried: fn() -> Vec<Context>,
+    tried: fn() -> Vec<Circumstances>,
 }
 
-type Context = Vec<(Cow<'static, str>, Option<Value>)>;
+type Circumstances = Vec<(Cow<'static, str>, Option<Value>)>;
 
-fn each(name: &'static str, values: Vec<Value>) -> Vec<Context> {
+fn each(name: &'static str, values: Vec<Value>) -> Vec<Circumstances> {
     let given = values.into_iter().map(|value| vec![(Cow::from(name), Some(value))]);
     [vec![], vec![(Cow::from(name), None)]].into_iter().chain(given).collect()
 }
@@ -41,20 +41,20 @@ fn texts(items: &[&str]) -> Value {
 
 const FAMILIES: [Family; 6] = [
     Family {
-        atoms: &["context.mfa", "has context.mfa", "not context.mfa", "context.mfa = true"],
+        atoms: &["given.mfa", "given.mfa is set", "not given.mfa", "given.mfa = true"],
         tried: || each("mfa", vec![Value::Boolean(true), Value::Boolean(false), text("other")]),
     },
     Family {
         atoms: &[
-            "context.count < principal.level",
-            "context.count in [1, 2]",
-            "context.count >= 3",
-            "context.count != 2",
+            "given.count < who.level",
+            "given.count in [1, 2]",
+            "given.count >= 3",
+            "given.count != 2",
         ],
         tried: || each("count", (-1..6).map(Value::Integer).chain([text("other")]).collect()),
     },
     Family {
-        atoms: &["context.ip within '10.0.0.0/8'", "context.ip within ['10.1.0.0/16', '::1']"],
+        atoms: &["given.ip within '10.0.0.0/8'", "given.ip within ['10.1.0.0/16', '::1']"],
         tried: || {
             let ends = ["9.255.255.255", "10.0.0.0", "10.1.0.0", "10.1.255.255", "11.0.0.0", "::1"];
             let ends = ends.iter().map(|address| text(address));
@@ -66,10 +66,10 @@ const FAMILIES: [Family; 6] = [
     },
     Family {
         atoms: &[
-            "context.folder != 'red'",
-            "context.folder like 'r*'",
-            "context.folder like '*n'",
-            "context.folder = resource.name",
+            "given.folder != 'red'",
+            "given.folder fits 'r*'",
+            "given.folder fits '*n'",
+            "given.folder = target.name",
         ],
         tried: || {
             let words = ["red", "r", "n", "rn", "other", "run", "u0", "g1", "x", "store", "c", "v"];
@@ -82,7 +82,7 @@ const FAMILIES: [Family; 6] = [
         },
     },
     Family {
-        atoms: &["context.dev.ok", "has context.dev", "not context.dev.ok", "has context.dev.ok"],
+        atoms: &["given.dev.ok", "given.dev is set", "not given.dev.ok", "given.dev.ok is set"],
         tried: || {
             let mut all =
                 each("dev.ok", vec![Value::Boolean(true), Value::Boolean(false), text("other")]);
@@ -96,9 +96,9 @@ const FAMILIES: [Family; 6] = [
     },
     Family {
         atoms: &[
-            "'red' in context.tags",
-            "context.tags overlaps principal.tags",
-            "not (context.tags overlaps ['blue'])",
+            "'red' in given.tags",
+            "given.tags overlaps who.tags",
+            "not (given.tags overlaps ['blue'])",
         ],
         tried: || {
             let lists: [&[&str]; 7] = [
@@ -117,15 +117,15 @@ const FAMILIES: [Family; 6] = [
 
 /// Conditions that ask nothing about the circumstances but the time.
 const PLAIN: [&str; 9] = [
-    "context.time < '1970-01-01T00:00:02Z'",
-    "resource.since <= context.time",
-    "principal.level >= 2",
-    "resource.tier = 'raw'",
-    "resource.tier != principal.team",
-    "'g1' in principal.groups",
-    "'r0' in principal.roles",
-    "resource.name like 'r*'",
-    "resource.path like '*/s?ore/*'",
+    "given.time < '1970-01-01T00:00:02Z'",
+    "target.since <= given.time",
+    "who.level >= 2",
+    "target.tier = 'raw'",
+    "target.tier != who.team",
+    "'g1' in who.groups",
+    "'r0' in who.roles",
+    "target.name fits 'r*'",
+    "target.path fits '*/s?ore/*'",
 ];
 
 const LAW_ON: [&str; 12] = [
@@ -136,11 +136,11 @@ const LAW_ON: [&str; 12] = [
     "/v/s/*",
     "!/v/s/store/red",
     "/**/run",
-    "/v/p/{principal.name}",
+    "/v/p/{who.name}",
     "/v/s/c/**",
     "!/**/inner/**",
     "/o",
-    "/v/s/store/{principal.team}/**",
+    "/v/s/store/{who.team}/**",
 ];
 
 const LAW_WHO: [&str; 7] =
@@ -186,7 +186,7 @@ fn law(families: Vec<usize>) -> impl Strategy<Value = Law> {
                 does: lay(&does),
                 on: lay(&on),
                 // The mirror below would see other roles than a law does.
-                when: when.filter(|when| !when.contains("principal.roles")).map(|when| w(&when)),
+                when: when.filter(|when| !when.contains("who.roles")).map(|when| w(&when)),
                 about: None,
                 origin: Origin::default(),
             }
@@ -208,7 +208,7 @@ fn case() -> impl Strategy<Value = Case> {
                             statement.when = whens.next().map(|when| w(&when));
                         }
                         for pattern in statement.on.iter_mut().flat_map(|on| &mut on.value) {
-                            if pattern.value == "**/{context.folder}" && !folder {
+                            if pattern.value == "**/{given.folder}" && !folder {
                                 pattern.value = "**/r*".to_owned();
                             }
                         }
@@ -221,8 +221,8 @@ fn case() -> impl Strategy<Value = Case> {
     })
 }
 
-fn contexts(families: &[usize]) -> Vec<Context> {
-    let mut all: Vec<Context> = vec![Vec::new()];
+fn circumstances(families: &[usize]) -> Vec<Circumstances> {
+    let mut all: Vec<Circumstances> = vec![Vec::new()];
     for family in families {
         let tried = (FAMILIES[*family].tried)();
         all = all
@@ -309,7 +309,7 @@ fn try_everything(case: &Case, estate: &Estate, mirror: &Estate) -> Option<Reque
     let (mut decider, mut concern) = (Decider::new(&index), Decider::new(&mirror_index));
     let claim = estate.laws[0].claim;
     let times = [0, 1_999_999, 2_000_000, 2_000_001, 2_999_999, 3_000_000, 3_000_001];
-    let contexts = contexts(&case.families);
+    let circumstances = circumstances(&case.families);
     let items = items();
     let paths = paths(estate);
     for who in estate.principals() {
@@ -331,10 +331,10 @@ fn try_everything(case: &Case, estate: &Estate, mirror: &Estate) -> Option<Reque
                     let does = &estate.catalogue.actions[action].name;
                     for role in &roles {
                         for item in if is_item { &items[..] } else { &items[..1] } {
-                            for context in &contexts {
+                            for given in &circumstances {
                                 let request = Request {
                                     take_up: role.clone().map(Cow::from),
-                                    context: context.clone(),
+                                    given: given.clone(),
                                     item: item.clone(),
                                     ..Request::new(
                                         estate.principal_id(who),

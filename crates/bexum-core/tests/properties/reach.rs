@@ -49,7 +49,7 @@ proptest! {
             matches!(row.spot.sort, SpotSort::Scope | SpotSort::Identity)
         });
         prop_assert_eq!(declared_spots.count(), estate.scopes.len() + declared
-            .users.iter().filter(|user| user.body.home.is_some()).count() + 2);
+            .users.iter().filter(|user| user.body.place.is_some()).count() + 2);
         for row in &rows {
             for (viewpoint, cells) in viewpoints.iter().zip(&row.cells) {
                 let applicable = row.spot.applicable(&estate);

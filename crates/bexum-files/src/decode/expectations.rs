@@ -12,13 +12,13 @@ const REASONS: &[&str] =
 
 pub(super) fn check(reader: &mut Reader<'_, '_>) -> Option<Check> {
     reader.only(&[
-        "name", "who", "does", "on", "as", "also", "under", "context", "absent", "item", "expect",
+        "name", "who", "does", "on", "as", "also", "under", "given", "absent", "item", "expect",
         "reason",
     ]);
     reader.expect_all(&["name", "who", "does", "on", "expect"]);
     let (about, take_up) = (reader.about(), reader.text("as"));
     let (also, under) = (reader.names("also"), reader.names("under"));
-    let (context, absent) = (reader.attributes("context"), reader.names("absent"));
+    let (given, absent) = (reader.attributes("given"), reader.names("absent"));
     let item = reader.get("item").is_some().then(|| reader.attributes("item"));
     let reason = reader.word("reason", REASONS, &Reason::ALL);
     let (who, does, on) = (reader.list("who"), reader.list("does"), reader.list("on"));
@@ -31,7 +31,7 @@ pub(super) fn check(reader: &mut Reader<'_, '_>) -> Option<Check> {
         take_up,
         also,
         under,
-        context,
+        given,
         absent,
         item,
         expect: expect?.value,

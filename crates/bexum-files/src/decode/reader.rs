@@ -2,7 +2,7 @@
 
 use bexum_core::declaration::{Element, List, WindowWritten};
 use bexum_core::fault::{Diagnostic, Fault};
-use bexum_core::name::nearest;
+use bexum_core::name::{nearest, new_word};
 use bexum_core::origin::{FileId, Origin, Written};
 use bexum_core::time::Time;
 use toml::Spanned;
@@ -33,7 +33,9 @@ impl<'r, 'i> Reader<'r, 'i> {
                 let fault = Fault::UnknownKey {
                     key: name.to_owned(),
                     table: self.what,
-                    nearest: nearest(name, known.iter().copied()),
+                    nearest: new_word(name)
+                        .filter(|new| known.contains(new))
+                        .or_else(|| nearest(name, known.iter().copied())),
                     known,
                 };
                 let origin = value::origin(self.file, key.span());

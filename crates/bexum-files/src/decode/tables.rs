@@ -228,18 +228,18 @@ fn kind(reader: &mut Reader<'_, '_>) -> Kind {
 }
 
 fn user(reader: &mut Reader<'_, '_>) -> User {
-    reader.only(&["full-name", "enabled", "manager", "home", "attributes"]);
+    reader.only(&["full-name", "enabled", "manager", "place", "attributes"]);
     User {
         full_name: reader.text("full-name").map(|written| written.value),
         enabled: reader.boolean("enabled", true),
         manager: reader.text("manager"),
-        home: reader.text("home"),
+        place: reader.text("place"),
         attributes: reader.attributes("attributes"),
     }
 }
 
 fn group(reader: &mut Reader<'_, '_>) -> Group {
-    reader.only(&["members", "members-when", "owners", "join", "home", "attributes"]);
+    reader.only(&["members", "members-when", "owners", "join", "place", "attributes"]);
     Group {
         members: reader.elements("members"),
         members_when: reader.text("members-when"),
@@ -247,17 +247,17 @@ fn group(reader: &mut Reader<'_, '_>) -> Group {
         join: reader
             .word("join", &["open", "approval", "closed"], &Join::ALL)
             .map(|join| join.value),
-        home: reader.text("home"),
+        place: reader.text("place"),
         attributes: reader.attributes("attributes"),
     }
 }
 
 fn role(reader: &mut Reader<'_, '_>) -> Role {
-    reader.only(&["held-by", "taken-by", "home", "attributes"]);
+    reader.only(&["held-by", "taken-by", "place", "attributes"]);
     Role {
         held_by: reader.elements("held-by").unwrap_or_default(),
         taken_by: reader.elements("taken-by").unwrap_or_default(),
-        home: reader.text("home"),
+        place: reader.text("place"),
         attributes: reader.attributes("attributes"),
     }
 }

@@ -97,13 +97,13 @@ impl Names {
 fn request(line: &Json) -> Request<'_> {
     use bexum_core::attribute::Value;
     let text = |key: &str| line[key].as_str().expect("a string");
-    let context = &line["context"];
-    let time = Time::parse(context["time"].as_str().expect("a time")).expect("a time");
+    let given = &line["given"];
+    let time = Time::parse(given["time"].as_str().expect("a time")).expect("a time");
     let mut request = Request::new(text("who"), text("does"), text("on"), time);
     request.take_up = line["as"].as_str().map(Into::into);
-    request.context = vec![
-        ("mfa".into(), context["mfa"].as_bool().map(Value::Boolean)),
-        ("ip".into(), context["ip"].as_str().map(|ip| Value::Text(ip.into()))),
+    request.given = vec![
+        ("mfa".into(), given["mfa"].as_bool().map(Value::Boolean)),
+        ("ip".into(), given["ip"].as_str().map(|ip| Value::Text(ip.into()))),
     ];
     request
 }

@@ -20,11 +20,11 @@ struct Asked<'a> {
     #[serde(borrow, rename = "as", default)]
     take_up: Cow<'a, str>,
     #[serde(borrow)]
-    context: Context<'a>,
+    given: Given<'a>,
 }
 
 #[derive(Deserialize)]
-struct Context<'a> {
+struct Given<'a> {
     mfa: bool,
     #[serde(borrow)]
     ip: Cow<'a, str>,
@@ -40,8 +40,8 @@ pub(crate) fn run(file: &Path) {
     for line in text.lines() {
         let asked: Asked<'_> = serde_json::from_str(line).expect("a request");
         let sum = asked.who.len() + asked.does.len() + asked.on.len() + asked.take_up.len();
-        let more = asked.context.ip.len() + asked.context.time.len();
-        let allow = (sum + more) % 3 == usize::from(asked.context.mfa);
+        let more = asked.given.ip.len() + asked.given.time.len();
+        let allow = (sum + more) % 3 == usize::from(asked.given.mfa);
         answer.clear();
         answer.extend_from_slice(b"{\"id\":");
         answer.extend_from_slice(itoa::Buffer::new().format(asked.id).as_bytes());

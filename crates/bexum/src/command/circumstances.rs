@@ -1,4 +1,4 @@
-//! Circumstances as typed: `--as`, `--also`, `--under`, `--context`, `--at-time`.
+//! Circumstances as typed: `--as`, `--also`, `--under`, `--given`, `--at-time`.
 
 use std::borrow::Cow;
 use std::io::Read as _;
@@ -22,8 +22,8 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>
     request.take_up = typed.take_up.clone().map(Cow::Owned);
     request.also = typed.also.iter().cloned().map(Cow::Owned).collect();
     request.under = typed.under.iter().cloned().map(Cow::Owned).collect();
-    let mut context: Vec<(String, Option<Value>)> = Vec::new();
-    if let Some(file) = &typed.context_from {
+    let mut given: Vec<(String, Option<Value>)> = Vec::new();
+    if let Some(file) = &typed.given_from {
         let text = read_all(file)?;
         let name = file.display();
         let json = Json::parse(&text).with_context(|| format!("`{name}` is no JSON"))?;
@@ -31,36 +31,36 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>
             bail!("`{key}` stands twice in `{name}`");
         }
         let (flat, time) =
-            wire::read_context(json).map_err(|error| anyhow::anyhow!("{error} (in `{name}`)"))?;
-        context.extend(flat.into_iter().map(|(key, value)| (key.into_owned(), value)));
+            wire::read_given(json).map_err(|error| anyhow::anyhow!("{error} (in `{name}`)"))?;
+        given.extend(flat.into_iter().map(|(key, value)| (key.into_owned(), value)));
         if let (Some(time), None) = (time, &typed.at_time) {
             request.time = time;
             typed_time = true;
         }
     }
-    for pair in &typed.context {
-        let (key, value) = read_pair("--context", pair)?;
+    for pair in &typed.given {
+        let (key, value) = read_pair("--given", pair)?;
         if key == "time" {
             bail!("the time of the request is given with `--at-time`");
         }
-        if context.iter().any(|(known, _)| *known == key) {
-            bail!("`--context {key}` is given twice");
+        if given.iter().any(|(known, _)| *known == key) {
+            bail!("`--given {key}` is given twice");
         }
-        context.push((key, value));
+        given.push((key, value));
     }
-    check_tables(&context)?;
-    request.context = context.into_iter().map(|(key, value)| (key.into(), value)).collect();
+    check_tables(&given)?;
+    request.given = given.into_iter().map(|(key, value)| (key.into(), value)).collect();
     Ok((request, typed_time))
 }
 
 /// A name cannot be both a value and the head of others: JSON could not say it either.
-fn check_tables(context: &[(String, Option<Value>)]) -> anyhow::Result<()> {
-    for (name, _) in context {
+fn check_tables(given: &[(String, Option<Value>)]) -> anyhow::Result<()> {
+    for (name, _) in given {
         let below = |other: &str| {
             other.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('.'))
         };
-        if let Some((other, _)) = context.iter().find(|(other, _)| below(other)) {
-            bail!("`--context {name}` is given a value, and so is `{other}` below it");
+        if let Some((other, _)) = given.iter().find(|(other, _)| below(other)) {
+            bail!("`--given {name}` is given a value, and so is `{other}` below it");
         }
     }
     Ok(())

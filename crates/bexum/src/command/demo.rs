@@ -29,7 +29,7 @@ const QUICK_FIX: &str = r#"[policy.quick-fix]
 about = "so that the nightly run can fetch pointing keys"
 [[policy.quick-fix.allow]]
 do = "secret.open"
-when = "context.ip within '10.20.0.0/16'"
+when = "given.ip within '10.20.0.0/16'"
 
 [[attach]]
 policy = "quick-fix"
@@ -107,7 +107,7 @@ const WALK: &[Step] = &[
             "user:mirek",
             "dish.point",
             "veyra/instruments/mesa/dish-1",
-            "--context",
+            "--given",
             "wind=12",
         ],
         with: None,
@@ -119,7 +119,7 @@ const WALK: &[Step] = &[
             "user:amara",
             "secret.open",
             "veyra/core/vault/dish-keys/dish-1",
-            "--context",
+            "--given",
             "device.managed=true",
         ],
         with: None,
@@ -133,9 +133,9 @@ const WALK: &[Step] = &[
             "veyra/core/vault/dish-keys/dish-1",
             "--as",
             "role:dish-keeper",
-            "--context",
+            "--given",
             "mfa=true",
-            "--context",
+            "--given",
             "ip=10.20.4.7",
         ],
         with: None,

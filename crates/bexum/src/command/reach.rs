@@ -275,7 +275,7 @@ fn describe(typed: &Circumstances) -> String {
     said.extend(typed.take_up.iter().map(|role| format!("as {role}")));
     said.extend(typed.also.iter().map(|group| format!("also in {group}")));
     said.extend(typed.under.iter().map(|policy| format!("under {policy}")));
-    said.extend(typed.context.iter().map(|pair| format!("with {pair}")));
+    said.extend(typed.given.iter().map(|pair| format!("with {pair}")));
     match said.len() {
         0 => String::new(),
         _ => format!(" {}", said.join(", ")),

@@ -47,13 +47,13 @@ pub(super) fn save(
 fn check(name: &str, request: &Request<'_>, time: Option<Time>, reason: Reason) -> Check {
     let word = |text: &str| Written::new(text.to_owned(), Origin::default());
     let one = |text: &str| List::new(vec![word(text)], Origin::default());
-    let given = |name: &str, value: &Value| (word(name), value.clone());
-    let mut context: Vec<(Written<String>, Value)> =
+    let pair = |name: &str, value: &Value| (word(name), value.clone());
+    let mut given: Vec<(Written<String>, Value)> =
         time.map(|time| (word("time"), Value::Text(time.to_string().into()))).into_iter().collect();
     let mut absent = Vec::new();
-    for (name, value) in &request.context {
+    for (name, value) in &request.given {
         match value {
-            Some(value) => context.push(given(name, value)),
+            Some(value) => given.push(pair(name, value)),
             None => absent.push(word(name)),
         }
     }
@@ -65,12 +65,12 @@ fn check(name: &str, request: &Request<'_>, time: Option<Time>, reason: Reason) 
         take_up: request.take_up.as_ref().map(|role| word(role)),
         also: request.also.iter().map(|group| word(group)).collect(),
         under: request.under.iter().map(|policy| word(policy)).collect(),
-        context,
+        given,
         absent,
         item: request
             .item
             .as_ref()
-            .map(|item| item.iter().map(|(name, value)| given(name, value)).collect()),
+            .map(|item| item.iter().map(|(name, value)| pair(name, value)).collect()),
         expect: reason.verdict(),
         reason: Some(Written::new(reason, Origin::default())),
         about: None,

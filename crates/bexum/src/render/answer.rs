@@ -376,7 +376,7 @@ impl Answer<'_> {
             return;
         }
         page.heading("if more were known");
-        let names: Vec<String> = not_given.iter().map(|r| self.context_name(*r)).collect();
+        let names: Vec<String> = not_given.iter().map(|r| self.given_name(*r)).collect();
         page.line(2, &format!("not given: {}", names.join(", ")));
         let (now, best) = (self.trace.reason, self.trace.at_best);
         let text = if best == now {
@@ -391,12 +391,12 @@ impl Answer<'_> {
         page.line(2, &text);
         let options: Vec<String> = names
             .iter()
-            .map(|name| format!("--context {}=…", name.trim_start_matches("context.")))
+            .map(|name| format!("--given {}=…", name.trim_start_matches("given.")))
             .collect();
         page.line(2, &format!("say it with {}", options.join(" ")));
     }
 
-    fn context_name(&self, reference: Reference) -> String {
+    fn given_name(&self, reference: Reference) -> String {
         reference.written(&self.estate.attribute_names)
     }
 

@@ -8,7 +8,7 @@ use bexum_core::reach::{Row, SpotSort};
 pub(crate) struct Folded {
     pub(crate) row: usize,
     pub(crate) same_below: usize,
-    /// How many identities at the same home say the same and are not shown.
+    /// How many identities at the same place say the same and are not shown.
     pub(crate) alike: usize,
 }
 

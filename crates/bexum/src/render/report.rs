@@ -152,13 +152,14 @@ impl Report {
 fn draw_fields(out: &mut String, fields: &[(&str, Cell)], indent: usize, width: usize) {
     let widest = fields.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
     for (name, cell) in fields {
-        if matches!(cell, Cell::None) {
+        let value = cell.shown();
+        if value.is_empty() {
             continue;
         }
         let name = paint(style::QUIET, &format!("{name:<widest$}"));
         let first = format!("{:indent$}{name}  ", "");
         let rest = " ".repeat(indent + widest + 2);
-        wrap_under(out, &first, &rest, &cell.shown(), width);
+        wrap_under(out, &first, &rest, &value, width);
     }
 }
 

@@ -25,8 +25,8 @@ pub(crate) fn ask(request: &Request<'_>, time: Option<Time>) -> String {
     for policy in &request.under {
         option("--under", policy.to_string());
     }
-    for (name, value) in &request.context {
-        option("--context", format!("{name}={}", value.as_ref().map_or(String::new(), written)));
+    for (name, value) in &request.given {
+        option("--given", format!("{name}={}", value.as_ref().map_or(String::new(), written)));
     }
     for (name, value) in request.item.iter().flatten() {
         option("--item", format!("{name}={}", written(value)));
@@ -38,7 +38,7 @@ pub(crate) fn ask(request: &Request<'_>, time: Option<Time>) -> String {
     quoted.join(" ")
 }
 
-/// A value as `--context` reads it.
+/// A value as `--given` reads it.
 fn written(value: &Value) -> String {
     match value {
         // What looks like JSON would be read as that.

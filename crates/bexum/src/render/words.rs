@@ -95,13 +95,13 @@ pub(crate) fn phase(phase: Phase, window: Window) -> String {
     }
 }
 
-/// An attribute and what was there: `resource.tier is 'raw' (from veyra/survey/spectra)`.
+/// An attribute and what was there: `target.tier is 'raw' (from veyra/survey/spectra)`.
 pub(crate) fn seen(estate: &Estate, seen: &Seen) -> String {
     let name = seen.reference.written(&estate.attribute_names);
     match &seen.state {
         SeenState::Absent => format!("{name} is absent"),
         SeenState::Unknown => match seen.reference {
-            Reference::Context(_) => format!("{name} was not given"),
+            Reference::Given(_) => format!("{name} was not given"),
             _ => format!("{name} is nobody's in particular"),
         },
         SeenState::Value(value, source) => {

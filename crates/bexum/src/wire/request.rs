@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use bexum_core::attribute::Value;
 use bexum_core::limits::ATTRIBUTE_DEPTH;
 use bexum_core::name::Grammar;
+use bexum_core::name::{nearest, new_word};
 use bexum_core::{Request, Time};
 
 use super::json::Json;
@@ -24,7 +25,7 @@ pub(crate) struct BadLine {
     pub(crate) error: String,
 }
 
-/// Flattened attributes of a `context` or an `item`; `None` stands for `null`.
+/// Flattened attributes of a `given` or an `item`; `None` stands for `null`.
 pub(crate) type Flat<'a> = Vec<(Cow<'a, str>, Option<Value>)>;
 
 /// Reads one request; `now` is its time when it gives none.
@@ -98,22 +99,22 @@ fn string_end(bytes: &[u8], start: usize) -> Option<usize> {
     None
 }
 
-const FIELDS: [&str; 9] = ["who", "does", "on", "as", "also", "under", "context", "item", "id"];
+const FIELDS: [&str; 9] = ["who", "does", "on", "as", "also", "under", "given", "item", "id"];
 
 fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request<'a>, String> {
     let mut request = Request::new("", "", "", now);
-    let mut given = [false; 3];
+    let mut told = [false; 3];
     for (key, value) in entries {
         match key.as_ref() {
-            "who" => (request.who, given[0]) = (text("who", value)?, true),
-            "does" => (request.does, given[1]) = (text("does", value)?, true),
-            "on" => (request.on, given[2]) = (text("on", value)?, true),
+            "who" => (request.who, told[0]) = (text("who", value)?, true),
+            "does" => (request.does, told[1]) = (text("does", value)?, true),
+            "on" => (request.on, told[2]) = (text("on", value)?, true),
             "as" => request.take_up = Some(text("as", value)?),
             "also" => request.also = texts("also", value)?,
             "under" => request.under = texts("under", value)?,
-            "context" => {
-                let (context, time) = read_context(value)?;
-                request.context = context;
+            "given" => {
+                let (given, time) = read_given(value)?;
+                request.given = given;
                 request.time = time.unwrap_or(now);
             }
             "item" => request.item = Some(read_item(value)?),
@@ -124,7 +125,9 @@ fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request
                 }
             }
             other => {
-                let hint = bexum_core::name::nearest(other, FIELDS)
+                let hint = new_word(other)
+                    .filter(|new| FIELDS.contains(new))
+                    .or_else(|| nearest(other, FIELDS))
                     .map(|near| format!(": did you mean `{near}`?"));
                 return Err(format!(
                     "a request has no field `{other}`{}",
@@ -133,7 +136,7 @@ fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request
             }
         }
     }
-    match given.iter().position(|given| !given) {
+    match told.iter().position(|told| !told) {
         Some(missing) => Err(format!("a request needs the field `{}`", FIELDS[missing])),
         None => Ok(request),
     }
@@ -154,9 +157,9 @@ fn texts<'a>(key: &str, value: Json<'a>) -> Result<Vec<Cow<'a, str>>, String> {
 }
 
 /// Circumstances, with the time apart.
-pub(crate) fn read_context(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), String> {
+pub(crate) fn read_given(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), String> {
     let Json::Table(entries) = value else {
-        return Err(format!("`context` must be an object, not {}", value.type_in_words()));
+        return Err(format!("`given` must be an object, not {}", value.type_in_words()));
     };
     let mut time = None;
     let mut others = Vec::with_capacity(entries.len());
@@ -167,7 +170,7 @@ pub(crate) fn read_context(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), 
         }
         let Json::Text(written) = &value else {
             let found = value.type_in_words();
-            return Err(format!("`context.time` must be a time in a string, not {found}"));
+            return Err(format!("`given.time` must be a time in a string, not {found}"));
         };
         let read = Time::parse(written);
         time = Some(read.ok_or_else(|| {
@@ -175,7 +178,7 @@ pub(crate) fn read_context(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), 
         })?);
     }
     let mut flat = Vec::with_capacity(others.len());
-    flatten("context", others, "", 0, &mut flat)?;
+    flatten("given", others, "", 0, &mut flat)?;
     Ok((flat, time))
 }
 
@@ -258,11 +261,11 @@ mod tests {
 
     const BASE: &str = r#""who":"user:a","does":"k.v","on":"p""#;
 
-    fn context(json: &str) -> Result<Vec<(String, Option<Value>)>, String> {
-        let line = format!("{{{BASE},\"context\":{json}}}");
+    fn given(json: &str) -> Result<Vec<(String, Option<Value>)>, String> {
+        let line = format!("{{{BASE},\"given\":{json}}}");
         match parse(&line, Time(7)) {
             Ok((_, request)) => Ok(request
-                .context
+                .given
                 .into_iter()
                 .map(|(name, value)| (name.into_owned(), value))
                 .collect()),
@@ -273,16 +276,13 @@ mod tests {
     #[test]
     fn circumstances_are_flattened() {
         let one = |name: &str, value| Ok(vec![(name.to_owned(), value)]);
-        assert_eq!(context(r#"{"a":{"b":{"c":1}}}"#), one("a.b.c", Some(Value::Integer(1))));
-        assert_eq!(context(r#"{"a":{"b":null}}"#), one("a.b", None));
-        assert_eq!(context(r#"{"a":null}"#), one("a", None));
-        assert_eq!(context(r#"{"a":{}}"#), Ok(Vec::new()));
-        assert_eq!(context(r#"{"a":[]}"#), one("a", Some(Value::List(Box::default()))));
-        assert_eq!(
-            context(r#"{"\u0061":"\ud83d\ude00"}"#),
-            one("a", Some(Value::Text("😀".into())))
-        );
-        assert_eq!(context(r#"{"path":true,"id":false}"#).map(|all| all.len()), Ok(2));
+        assert_eq!(given(r#"{"a":{"b":{"c":1}}}"#), one("a.b.c", Some(Value::Integer(1))));
+        assert_eq!(given(r#"{"a":{"b":null}}"#), one("a.b", None));
+        assert_eq!(given(r#"{"a":null}"#), one("a", None));
+        assert_eq!(given(r#"{"a":{}}"#), Ok(Vec::new()));
+        assert_eq!(given(r#"{"a":[]}"#), one("a", Some(Value::List(Box::default()))));
+        assert_eq!(given(r#"{"\u0061":"\ud83d\ude00"}"#), one("a", Some(Value::Text("😀".into()))));
+        assert_eq!(given(r#"{"path":true,"id":false}"#).map(|all| all.len()), Ok(2));
         for wrong in [
             "null",
             "[]",
@@ -301,10 +301,10 @@ mod tests {
             r#"{"time":{"a":1}}"#,
             r#"{"time":"2026-01-01"}"#,
         ] {
-            assert!(context(wrong).is_err(), "{wrong}");
+            assert!(given(wrong).is_err(), "{wrong}");
         }
         assert!(
-            context(&format!("{}1{}", "{\"a\":".repeat(80), "}".repeat(80))).is_err(),
+            given(&format!("{}1{}", "{\"a\":".repeat(80), "}".repeat(80))).is_err(),
             "too deep"
         );
     }
@@ -315,10 +315,10 @@ mod tests {
         let text = line("");
         let (id, request) = parse(&text, Time(7)).expect("a request");
         assert_eq!((id, request.time), (None, Time(7)));
-        let text = line(r#","context":{"time":"1970-01-01T00:00:01Z"},"id":-0"#);
+        let text = line(r#","given":{"time":"1970-01-01T00:00:01Z"},"id":-0"#);
         let (id, request) = parse(&text, Time(7)).expect("a request");
         assert_eq!((id, request.time), (Some(LineId::Number(0)), Time(1_000_000)));
-        assert!(request.context.is_empty(), "the time stands apart");
+        assert!(request.given.is_empty(), "the time stands apart");
     }
 
     proptest! {

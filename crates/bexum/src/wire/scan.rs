@@ -58,13 +58,13 @@ impl Scanner {
         if !self.is_plain && !is_plain(line) {
             return None;
         }
-        brief.context.clear();
+        brief.given.clear();
         (brief.take_up, brief.time) = (None, None);
         if let Some(id) = self.shapes.read(line, brief) {
             self.in_vain = 0;
             return Some(id);
         }
-        brief.context.clear();
+        brief.given.clear();
         (brief.take_up, brief.time) = (None, None);
         let mut reader = Reader { line, bytes: line.as_bytes(), at: 0, shape: Draft::default() };
         let id = reader.read(brief)?;
@@ -86,7 +86,7 @@ struct Reader<'a> {
 
 impl<'a> Reader<'a> {
     fn read(&mut self, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
-        brief.context.clear();
+        brief.given.clear();
         (brief.take_up, brief.time) = (None, None);
         let mut id = RawId::None;
         // A bit for each field seen.
@@ -124,9 +124,9 @@ impl<'a> Reader<'a> {
                         _ => RawId::Number(self.number(Value::IdNumber)?),
                     };
                 }
-                "context" => {
+                "given" => {
                     see(32)?;
-                    self.context(brief)?;
+                    self.given(brief)?;
                 }
                 _ => return None,
             }
@@ -187,7 +187,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Scalars under names without dots, each once.
-    fn context(&mut self, brief: &mut Brief<'a>) -> Option<()> {
+    fn given(&mut self, brief: &mut Brief<'a>) -> Option<()> {
         self.expect(b'{')?;
         if self.peek()? == b'}' {
             self.at += 1;
@@ -207,8 +207,8 @@ impl<'a> Reader<'a> {
                 }
                 brief.time = Some(Time::parse(self.value(Value::Time)?)?);
             } else {
-                let known = brief.context.iter().any(|(known, _)| *known == key);
-                if known || brief.context.len() == MOST_CIRCUMSTANCES {
+                let known = brief.given.iter().any(|(known, _)| *known == key);
+                if known || brief.given.len() == MOST_CIRCUMSTANCES {
                     return None;
                 }
                 let (word, fixed) = match first {
@@ -228,7 +228,7 @@ impl<'a> Reader<'a> {
                         fixed.map(Scalar::Boolean)
                     }
                 };
-                brief.context.push((key, value));
+                brief.given.push((key, value));
             }
             match self.sign()? {
                 b',' => {}
@@ -272,14 +272,14 @@ mod tests {
         prop_assert_eq!(brief.on, &*request.on);
         prop_assert_eq!(brief.take_up, request.take_up.as_deref());
         prop_assert_eq!(brief.time.unwrap_or(Time(7)), request.time);
-        let context: Vec<(String, Option<Value>)> = brief
-            .context
+        let given: Vec<(String, Option<Value>)> = brief
+            .given
             .iter()
             .map(|(name, value)| ((*name).to_owned(), value.map(|value| value.to_value())))
             .collect();
         let careful: Vec<(String, Option<Value>)> =
-            request.context.into_iter().map(|(name, value)| (name.into_owned(), value)).collect();
-        prop_assert_eq!(context, careful);
+            request.given.into_iter().map(|(name, value)| (name.into_owned(), value)).collect();
+        prop_assert_eq!(given, careful);
         prop_assert!(request.also.is_empty() && request.under.is_empty() && request.item.is_none());
         Ok(true)
     }
@@ -289,8 +289,8 @@ mod tests {
         for line in [
             r#"{"who":"user:a","does":"k.v","on":"p"}"#,
             r#" { "id" : -12 , "who":"user:a","does":"k.v","on":"é/p" , "as":"role:r" } "#,
-            r#"{"context":{},"on":"p","does":"k.v","who":"u","id":"x"}"#,
-            r#"{"who":"u","does":"d","on":"p","context":{"mfa":true,"n":-3,"x":null,"s":"é","b":false,"time":"2026-01-01T00:00:00+01:00"}}"#,
+            r#"{"given":{},"on":"p","does":"k.v","who":"u","id":"x"}"#,
+            r#"{"who":"u","does":"d","on":"p","given":{"mfa":true,"n":-3,"x":null,"s":"é","b":false,"time":"2026-01-01T00:00:00+01:00"}}"#,
             r#"{"who":"u","does":"d","on":"p","id":-922337203685477580}"#,
             "{\"who\":\"u\",\"does\":\"d\",\"on\":\"p\"}\r",
         ] {
@@ -313,12 +313,12 @@ mod tests {
             r#"{"who":"u","does":"d","on":"p","id":1e3}"#,
             r#"{"who":"u","does":"d","on":"p","id":9223372036854775808}"#,
             r#"{"who":"u","does":"d","on":"p","id":null}"#,
-            r#"{"who":"u","does":"d","on":"p","context":{"a":1,"a":1}}"#,
-            r#"{"who":"u","does":"d","on":"p","context":{"a.b":1}}"#,
-            r#"{"who":"u","does":"d","on":"p","context":{"a":tru}}"#,
-            r#"{"who":"u","does":"d","on":"p","context":{"time":null}}"#,
-            r#"{"who":"u","does":"d","on":"p","context":{"time":"noon"}}"#,
-            r#"{"who":"u","does":"d","on":"p","context":{"a":{}}}"#,
+            r#"{"who":"u","does":"d","on":"p","given":{"a":1,"a":1}}"#,
+            r#"{"who":"u","does":"d","on":"p","given":{"a.b":1}}"#,
+            r#"{"who":"u","does":"d","on":"p","given":{"a":tru}}"#,
+            r#"{"who":"u","does":"d","on":"p","given":{"time":null}}"#,
+            r#"{"who":"u","does":"d","on":"p","given":{"time":"noon"}}"#,
+            r#"{"who":"u","does":"d","on":"p","given":{"a":{}}}"#,
             r#"{"who":"u","does":"d","on":"p","also":[]}"#,
             "{\"who\":\"u\",\"does\":\"d\",\"on\":\"p\u{1}\"}",
         ] {
@@ -340,7 +340,7 @@ mod tests {
             "\"on\"",
             "\"as\"",
             "\"id\"",
-            "\"context\"",
+            "\"given\"",
             "\"time\"",
             "\"u\"",
             "\"2026-01-01T00:00:00Z\"",
@@ -357,7 +357,7 @@ mod tests {
             "[1]",
             "\"who\":\"u\",",
             "\"does\":\"d\",\"on\":\"p\"",
-            "\"context\":{",
+            "\"given\":{",
             "\"é\"",
         ];
         proptest::sample::select(pieces.to_vec()).prop_map(str::to_owned)
@@ -379,7 +379,7 @@ mod tests {
                 format!("{{{pieces}}}"),
                 format!("{{{least},{pieces}}}"),
                 format!("{{\"who\":\"{noise}\",\"does\":\"d\",\"on\":\"p\",\"id\":{numbers}}}"),
-                format!("{{{least},\"context\":{{{pieces}}}}}"),
+                format!("{{{least},\"given\":{{{pieces}}}}}"),
             ] {
                 agree(&line)?;
             }
@@ -402,12 +402,12 @@ mod tests {
     const SHAPES: [&str; 9] = [
         r#"{"id":A,"who":"B","does":"k.v","on":"C"}"#,
         r#"{"id":"A","who":"B","does":"k.v","on":"C"}"#,
-        r#"{"id":A,"who":"B","does":"k.v","on":"C","context":{"mfa":true,"n":A,"ip":"C"}}"#,
-        r#"{"id":A,"who":"B","does":"k.v","on":"C","context":{"mfa":false,"n":A,"ip":"C"}}"#,
-        r#"{"id":A,"who":"B","does":"k.v","on":"p","as":"C","context":{"x":null,"time":"A"}}"#,
+        r#"{"id":A,"who":"B","does":"k.v","on":"C","given":{"mfa":true,"n":A,"ip":"C"}}"#,
+        r#"{"id":A,"who":"B","does":"k.v","on":"C","given":{"mfa":false,"n":A,"ip":"C"}}"#,
+        r#"{"id":A,"who":"B","does":"k.v","on":"p","as":"C","given":{"x":null,"time":"A"}}"#,
         r#"{ "who":"A" , "does": "B","on":"C"}"#,
-        r#"{"who":"A","does":"k.v","on":"p","context":{"B":"C","n":true}}"#,
-        r#"{"who":"A","does":"k.v","on":"p","context":{"n":B}}"#,
+        r#"{"who":"A","does":"k.v","on":"p","given":{"B":"C","n":true}}"#,
+        r#"{"who":"A","does":"k.v","on":"p","given":{"n":B}}"#,
         r#"{"on":"B","does":"k.v","who":"C","id":A}  "#,
     ];
 

@@ -51,14 +51,14 @@ impl<'d> Builder<'d> {
             self.fault(Fault::TooManyRequests(requests), written.origin);
         }
         let mut time = None;
-        let mut context: Vec<(Box<str>, Option<Value>)> = Vec::new();
-        for (name, value) in &written.context {
+        let mut given: Vec<(Box<str>, Option<Value>)> = Vec::new();
+        for (name, value) in &written.given {
             if name.value.split('.').next() == Some("time") {
                 time = self.check_time(name, value);
             } else if holds_time(value) {
-                self.fault(Fault::CheckTimes("context"), name.origin);
+                self.fault(Fault::CheckTimes("given"), name.origin);
             } else {
-                context.push((name.value.as_str().into(), Some(value.clone())));
+                given.push((name.value.as_str().into(), Some(value.clone())));
             }
         }
         for name in &written.absent {
@@ -69,10 +69,10 @@ impl<'d> Builder<'d> {
                 let rest = known.strip_prefix(name.value.as_str());
                 rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
             };
-            if context.iter().any(|(known, value)| value.is_some() && below(known)) {
+            if given.iter().any(|(known, value)| value.is_some() && below(known)) {
                 self.fault(Fault::BothGivenAndAbsent(name.value.clone()), name.origin);
             }
-            context.push((name.value.as_str().into(), None));
+            given.push((name.value.as_str().into(), None));
         }
         let item = written.item.as_ref().map(|item| {
             let mut kept: Vec<(Box<str>, Value)> = Vec::new();
@@ -101,7 +101,7 @@ impl<'d> Builder<'d> {
             take_up: boxed(written.take_up.as_ref().map(|role| &role.value)),
             also: texts(&written.also),
             under: texts(&written.under),
-            context: context.into(),
+            given: given.into(),
             time,
             item,
             expect: written.expect,

@@ -228,8 +228,8 @@ impl Builder<'_> {
             match PathPattern::parse(&written.value) {
                 Ok(pattern) => patterns.push(pattern.map(&mut |root, name: String| {
                     let root = match root {
-                        BraceRoot::Principal => Root::Principal,
-                        BraceRoot::Context => Root::Context,
+                        BraceRoot::Who => Root::Who,
+                        BraceRoot::Given => Root::Given,
                     };
                     resolve_reference(root, &name, &mut self.attribute_names)
                 })),

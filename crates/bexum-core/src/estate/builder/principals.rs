@@ -5,7 +5,7 @@ use rustc_hash::FxHashMap;
 
 use super::graph::{Edges, walk};
 use super::{Builder, boxed};
-use crate::condition::check::PrincipalAttribute;
+use crate::condition::check::WhoAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::Fact;
 use crate::condition::{Condition, ConditionFault, Reference};
@@ -78,7 +78,7 @@ impl Builder<'_> {
         let body = &named.body;
         let manager = body.manager.as_ref().and_then(|written| self.find_user(written));
         User {
-            identity: self.build_identity(named, body.home.as_ref(), &body.attributes),
+            identity: self.build_identity(named, body.place.as_ref(), &body.attributes),
             full_name: boxed(body.full_name.as_ref()),
             enabled: body.enabled,
             manager,
@@ -100,7 +100,7 @@ impl Builder<'_> {
             .as_ref()
             .map(|list| list.iter().filter_map(|written| self.find_user(written)).collect());
         Group {
-            identity: self.build_identity(named, body.home.as_ref(), &body.attributes),
+            identity: self.build_identity(named, body.place.as_ref(), &body.attributes),
             members,
             matching: Box::default(),
             members_when,
@@ -112,7 +112,7 @@ impl Builder<'_> {
     fn build_role(&mut self, named: &Named<declaration::Role>, resources: &FixedBitSet) -> Role {
         let body = &named.body;
         Role {
-            identity: self.build_identity(named, body.home.as_ref(), &body.attributes),
+            identity: self.build_identity(named, body.place.as_ref(), &body.attributes),
             held_by: self.build_elements(&body.held_by, Allowed::Holders, resources),
             taken_by: self.build_elements(&body.taken_by, Allowed::Holders, resources),
         }
@@ -121,13 +121,13 @@ impl Builder<'_> {
     fn build_identity<T>(
         &mut self,
         named: &Named<T>,
-        home: Option<&Written<String>>,
+        place: Option<&Written<String>>,
         attributes: &[(Written<String>, crate::attribute::Value)],
     ) -> Identity {
         Identity {
             name: named.name.value.as_str().into(),
             about: boxed(named.about.as_ref()),
-            home: home.and_then(|written| self.find_scope(written)),
+            place: place.and_then(|written| self.find_scope(written)),
             attributes: self.build_attributes(attributes),
             origin: named.name.origin,
         }
@@ -257,14 +257,13 @@ impl Builder<'_> {
 
     /// Whether a `members-when` keeps to what a user is without groups and roles.
     fn only_principal(&mut self, condition: &Condition, origin: Origin) -> bool {
-        use PrincipalAttribute as P;
+        use WhoAttribute as P;
         let before = self.faults.len();
         for (reference, span) in condition.references() {
-            let own =
-                matches!(reference, Reference::Principal(p) if p != P::Groups && p != P::Roles);
+            let own = matches!(reference, Reference::Who(p) if p != P::Groups && p != P::Roles);
             if !own {
                 let place = Place::inside(origin, span.start, span.end);
-                self.fault(ConditionFault::OnlyPrincipal, place);
+                self.fault(ConditionFault::OnlyWho, place);
             }
         }
         self.faults.len() == before
@@ -306,7 +305,7 @@ impl Builder<'_> {
         matching.into()
     }
 
-    /// Where users, groups and roles with a home are targets; no two things at one path.
+    /// Where users, groups and roles with a place are targets; no two things at one path.
     pub(super) fn place_identities(
         &mut self,
         declared: &Declarations,
@@ -326,8 +325,8 @@ impl Builder<'_> {
             .chain(roles.map(|(i, role)| (Principal::Role(RoleId::new(i)), &role.identity)));
         let mut placed: FxHashMap<Box<str>, (Principal, Origin)> = FxHashMap::default();
         for (principal, identity) in all {
-            let Some(home) = identity.home else { continue };
-            let path = format!("{}/{}", scope_names[home.index()].0, identity.name);
+            let Some(place) = identity.place else { continue };
+            let path = format!("{}/{}", scope_names[place.index()].0, identity.name);
             let taken = match (self.scopes.get(&path), placed.get(path.as_str())) {
                 (Some(scope), _) => Some(scope_names[scope].1),
                 (_, Some((_, origin))) => Some(*origin),
@@ -339,7 +338,7 @@ impl Builder<'_> {
                     Principal::Group(_) => "group",
                     _ => "role",
                 };
-                let fault = Fault::HomeTaken { who: format!("{word}:{}", identity.name), path };
+                let fault = Fault::PlaceTaken { who: format!("{word}:{}", identity.name), path };
                 self.faults.push(
                     Diagnostic::new(fault, identity.origin).and_see(taken, "that path is this"),
                 );
@@ -372,8 +371,8 @@ impl<'u> UserFacts<'u> {
 
 impl Facts for UserFacts<'_> {
     fn fact(&self, reference: Reference) -> Fact<'_> {
-        use PrincipalAttribute as P;
-        let Reference::Principal(attribute) = reference else { return Fact::Absent };
+        use WhoAttribute as P;
+        let Reference::Who(attribute) = reference else { return Fact::Absent };
         match attribute {
             P::Id => Fact::text(&self.id),
             P::Type => Fact::text("user"),
@@ -385,11 +384,11 @@ impl Facts for UserFacts<'_> {
         }
     }
 
-    fn has(&self, reference: Reference) -> Truth {
-        let Reference::Principal(attribute) = reference else { return Truth::False };
+    fn is_set(&self, reference: Reference) -> Truth {
+        let Reference::Who(attribute) = reference else { return Truth::False };
         match attribute {
-            PrincipalAttribute::Manager => Truth::from(self.manager.is_some()),
-            PrincipalAttribute::Own(id) => Truth::from(self.user.identity.attributes.has(id)),
+            WhoAttribute::Manager => Truth::from(self.manager.is_some()),
+            WhoAttribute::Own(id) => Truth::from(self.user.identity.attributes.has(id)),
             _ => Truth::True,
         }
     }

@@ -1,12 +1,15 @@
 //! The lists of `show`, in the order of the overview.
 
 use bexum_core::attribute::Attributes;
-use bexum_core::catalogue::{Addresses, Level};
+use std::collections::BTreeSet;
+
+use bexum_core::catalogue::{ActionSet, Addresses, Level};
 use bexum_core::engine::Closure;
 use bexum_core::expectation::Duty;
-use bexum_core::id::{GroupId, PolicyId};
-use bexum_core::principal::Principal;
-use bexum_core::time::Window;
+use bexum_core::id::{GroupId, ScopeId};
+use bexum_core::policy::Policy;
+use bexum_core::principal::{Principal, Subject};
+use bexum_core::time::{Phase, Window};
 
 use super::View;
 use crate::render::report::{Cell, Report};
@@ -166,72 +169,122 @@ fn roles(view: &View<'_>, report: &mut Report) {
 }
 
 fn policies(view: &View<'_>, report: &mut Report) {
-    let estate = view.estate;
-    let rows = estate.policies.iter().map(|policy| {
-        let includes =
-            policy.include.iter().map(|id: &PolicyId| estate.policy(*id).name.to_string());
-        let mut row = vec![Cell::text(&*policy.name), Cell::List(includes.collect())];
-        for level in Level::ALL {
-            let share = |actions| share(view, actions, level);
-            row.push(match (share(&policy.allowed_actions), share(&policy.denied_actions)) {
-                (None, None) => Cell::None,
-                (Some(allows), None) => Cell::Text(allows),
-                (None, Some(denies)) => Cell::Text(format!("deny {denies}")),
-                (Some(allows), Some(denies)) => Cell::Text(format!("{allows}, deny {denies}")),
-            });
+    let mut uses: Vec<PolicyUse> =
+        view.estate.policies.iter().map(|_| PolicyUse::default()).collect();
+    for attachment in &view.estate.attachments {
+        if attachment.window.phase(view.at) != Phase::Past {
+            for policy in &attachment.policies {
+                let used = &mut uses[policy.value.index()];
+                used.at.extend(attachment.at.iter().map(|at| at.value));
+                used.to.extend(attachment.to.iter().map(|to| to.value));
+            }
         }
-        row.push(Cell::List(services(view, policy)));
-        row
+    }
+    for ceiling in &view.estate.ceilings {
+        if ceiling.window.phase(view.at) != Phase::Past {
+            for policy in &ceiling.policies {
+                let over = &mut uses[policy.value.index()].over;
+                match &ceiling.over {
+                    None => _ = over.insert(None),
+                    Some(scopes) => over.extend(scopes.iter().map(|scope| Some(scope.value))),
+                }
+            }
+        }
+    }
+    let path = |scope: &ScopeId| view.estate.scope(*scope).path.to_string();
+    let rows = view.estate.policies.iter().zip(&uses).map(|(policy, used)| {
+        let over = used.over.iter().map(|scope| match scope {
+            None => "ceiling over everything".to_owned(),
+            Some(scope) => format!("ceiling over {}", path(scope)),
+        });
+        vec![
+            Cell::text(&*policy.name),
+            Cell::maybe(gravest(view, &policy.allowed_actions)),
+            Cell::List(denied(view, policy)),
+            Cell::List(headcount(&used.to)),
+            Cell::List(used.at.iter().map(path).chain(over).collect()),
+        ]
     });
-    let columns = &["policy", "includes", "observe", "operate", "alter", "govern", "services"];
+    let columns = &["policy", "allows up to", "denies", "for", "where"];
     report.rows("policies", "policies", columns, rows.collect());
 }
 
-/// How many of a level's actions the set has, of how many; `None` for none.
-fn share(
-    view: &View<'_>,
-    actions: &bexum_core::catalogue::ActionSet,
-    level: Level,
-) -> Option<String> {
-    let all = &view.estate.catalogue.actions;
-    let whole = all.iter().filter(|action| action.level == level).count();
-    let named = actions.ones().filter(|i| all[*i].level == level).count();
-    (named > 0).then(|| format!("{named}/{whole}"))
+/// Where a policy is used, and for whom.
+#[derive(Default)]
+struct PolicyUse {
+    at: BTreeSet<ScopeId>,
+    to: BTreeSet<Subject>,
+    /// Of ceilings; `None` is everything.
+    over: BTreeSet<Option<ScopeId>>,
 }
 
-/// `observe 3/12`, one for each level that the set touches.
-pub(super) fn per_level(
-    view: &View<'_>,
-    actions: &bexum_core::catalogue::ActionSet,
-) -> Vec<String> {
-    let of_level = |level| share(view, actions, level).map(|share| format!("{level} {share}"));
-    Level::ALL.into_iter().filter_map(of_level).collect()
+/// The gravest level among some actions.
+pub(super) fn gravest(view: &View<'_>, actions: &ActionSet) -> Option<&'static str> {
+    let levels = actions.ones().map(|i| view.estate.catalogue.actions[i].level);
+    levels.max().map(Level::word)
 }
 
-/// The services whose actions a policy names, with how many of how many.
-fn services(view: &View<'_>, policy: &bexum_core::policy::Policy) -> Vec<String> {
-    let catalogue = &view.estate.catalogue;
-    let mut named = policy.allowed_actions.clone();
-    named.union_with(&policy.denied_actions);
-    let service_of = |i: usize| catalogue.kind(catalogue.actions[i].kind).service;
-    let mut shown = Vec::new();
-    for (at, service) in catalogue.services.iter().enumerate() {
-        let is_of = |i: &usize| service_of(*i).is_some_and(|id| id.index() == at);
-        let whole = (0..catalogue.actions.len()).filter(is_of).count();
-        let count = named.ones().filter(is_of).count();
-        if count > 0 {
-            shown.push(format!("{}:{count}/{whole}", service.name));
+/// What a policy's deny statements name, as written.
+fn denied(view: &View<'_>, policy: &Policy) -> Vec<String> {
+    let statements = policy.denies.iter().map(|id| view.estate.statement(*id));
+    let named: BTreeSet<&str> =
+        statements.flat_map(|statement| statement.do_written.iter().map(|text| &**text)).collect();
+    named.into_iter().map(str::to_owned).collect()
+}
+
+/// `2 groups, 1 role`; everyone outweighs them all.
+fn headcount(to: &BTreeSet<Subject>) -> Vec<String> {
+    if to.contains(&Subject::Everyone) {
+        return vec!["everyone".to_owned()];
+    }
+    let mut counts = [0; 4];
+    for subject in to {
+        match subject {
+            Subject::One(Principal::User(_)) => counts[0] += 1,
+            Subject::One(Principal::Group(_)) => counts[1] += 1,
+            Subject::One(Principal::Role(_)) => counts[2] += 1,
+            Subject::One(Principal::Workload(_)) => counts[3] += 1,
+            Subject::Everyone => {}
         }
     }
-    match shown.len() {
-        0..=SERVICES_NAMED => shown,
-        all if all == catalogue.services.len() => vec!["all of them".to_owned()],
-        some => vec![format!("{some} of {}", catalogue.services.len())],
-    }
+    let names =
+        [("user", "users"), ("group", "groups"), ("role", "roles"), ("workload", "workloads")];
+    let told = counts.into_iter().zip(names).filter(|(count, _)| *count > 0);
+    told.map(|(count, (one, many))| words::count(count, one, many)).collect()
 }
 
-/// Most services of a policy that are named one by one.
-const SERVICES_NAMED: usize = 2;
+/// How much of each kind a policy covers: a row for each kind that it names.
+pub(super) fn coverage(view: &View<'_>, policy: &Policy) -> Vec<Vec<Cell>> {
+    let catalogue = &view.estate.catalogue;
+    let mut rows = Vec::new();
+    for kind in &catalogue.kinds {
+        let cells: Vec<Cell> = Level::ALL
+            .into_iter()
+            .map(|level| {
+                let verbs = |actions: &ActionSet| {
+                    let of_kind = kind.actions.clone();
+                    let named = of_kind.filter(|i| catalogue.actions[*i].level == level);
+                    let whole = named.clone().count();
+                    let named: Vec<&str> = named
+                        .filter(|i| actions.contains(*i))
+                        .map(|i| catalogue.actions[i].verb())
+                        .collect();
+                    (!named.is_empty()).then(|| match named.len() {
+                        count if count == whole => format!("all {whole}"),
+                        count => format!("{} ({count} of {whole})", named.join(", ")),
+                    })
+                };
+                let denied = verbs(&policy.denied_actions).map(|verbs| format!("deny {verbs}"));
+                let told = verbs(&policy.allowed_actions).into_iter().chain(denied);
+                Cell::List(told.collect())
+            })
+            .collect();
+        if cells.iter().any(|cell| !cell.shown().is_empty()) {
+            rows.push([vec![Cell::text(&*kind.name)], cells].concat());
+        }
+    }
+    rows
+}
 
 fn attachments(view: &View<'_>, report: &mut Report) {
     let estate = view.estate;
@@ -257,9 +310,9 @@ pub(super) fn state(view: &View<'_>, window: Window) -> Cell {
         return Cell::None;
     }
     let now = match window.phase(view.at) {
-        bexum_core::time::Phase::Open => "open now",
-        bexum_core::time::Phase::Future => "not yet",
-        bexum_core::time::Phase::Past => "over",
+        Phase::Open => "open now",
+        Phase::Future => "not yet",
+        Phase::Past => "over",
     };
     Cell::text(format!("{} ({now})", words::window(window)))
 }

@@ -9,7 +9,7 @@ use bexum_core::time::{Phase, Window};
 use bexum_core::trace::Routes;
 
 use super::View;
-use super::lists::{attributes, per_level, state, whole_members};
+use super::lists::{attributes, coverage, gravest, state, whole_members};
 use crate::render::report::{Cell, Report};
 use crate::render::words;
 
@@ -98,7 +98,7 @@ impl View<'_> {
             Principal::Workload(_) => {}
         }
         fields.push(("about", Cell::maybe(identity.about.as_deref())));
-        fields.push(("home", Cell::maybe(identity.home.map(|id| &*estate.scope(id).path))));
+        fields.push(("place", Cell::maybe(identity.place.map(|id| &*estate.scope(id).path))));
         fields.push(("attributes", Cell::List(attributes(self, &identity.attributes))));
         fields.push(("written", Cell::text(self.sources.shown(identity.origin))));
         fields
@@ -183,8 +183,7 @@ impl View<'_> {
                 ("about", Cell::maybe(policy.about.as_deref())),
                 ("includes", Cell::List(includes.collect())),
                 ("included by", Cell::List(included_by.map(|p| p.name.to_string()).collect())),
-                ("allows", Cell::List(per_level(self, &policy.allowed_actions))),
-                ("denies", Cell::List(per_level(self, &policy.denied_actions))),
+                ("allows up to", Cell::maybe(gravest(self, &policy.allowed_actions))),
                 ("written", Cell::text(self.sources.shown(policy.origin))),
             ],
         );
@@ -201,6 +200,8 @@ impl View<'_> {
         });
         let columns = &["effect", "statement", "do", "on", "when", "written"];
         report.rows("statements", "statements", columns, rows.collect());
+        let columns = &["kind", "observe", "operate", "alter", "govern"];
+        report.rows("kinds", "kinds it covers", columns, coverage(self, policy));
         let holds =
             |list: &[bexum_core::origin::Written<PolicyId>]| list.iter().any(|p| p.value == id);
         let rows = estate.attachments.iter().filter(|a| holds(&a.policies)).map(|attachment| {

@@ -74,7 +74,7 @@ impl Shapes {
             let start = at + before.letters.len();
             let name = |place: &Range<usize>| &line[at + place.start..at + place.end];
             for (place, value) in &before.circumstances {
-                brief.context.push((name(place), value.map(Scalar::Boolean)));
+                brief.given.push((name(place), value.map(Scalar::Boolean)));
             }
             at = match value {
                 Value::End => return (start == bytes.len()).then_some(id),
@@ -85,7 +85,7 @@ impl Shapes {
                 }
                 Value::Integer(place) => {
                     let (number, end) = integer(bytes, start)?;
-                    brief.context.push((name(place), Some(Scalar::Integer(number))));
+                    brief.given.push((name(place), Some(Scalar::Integer(number))));
                     end
                 }
                 value => {
@@ -98,7 +98,7 @@ impl Shapes {
                         Value::As => brief.take_up = Some(text),
                         Value::Time => brief.time = Some(Time::parse(text)?),
                         Value::Text(place) => {
-                            brief.context.push((name(place), Some(Scalar::Text(text))));
+                            brief.given.push((name(place), Some(Scalar::Text(text))));
                         }
                         _ => id = RawId::Text(text),
                     }
