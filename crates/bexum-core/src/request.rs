@@ -12,7 +12,7 @@ use crate::principal::Principal;
 use crate::time::Time;
 
 /// A request by names, as somebody wrote it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Request<'a> {
     /// `user:…`, `resource:…`, `group:…` or `role:…`.
     pub who: Cow<'a, str>,

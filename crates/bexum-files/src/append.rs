@@ -1,15 +1,23 @@
 //! Adding a table at the end of a file of the estate: nothing that stands there is touched.
+//!
+//! A file is appended to and never replaced, so that its owner, its mode and its links stay, and
+//! what somebody else appends at the same time is kept. Writers of one estate wait for each other.
 
-use std::fs;
+use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write as _};
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Check;
-use bexum_core::origin::{FileId, Written};
+use bexum_core::origin::Written;
 
-use crate::decode;
-use crate::source::Sources;
+use crate::load::{self, Failure, Loaded};
+use crate::problem::Problem;
+
+/// Tries before a file that somebody else keeps changing is given up.
+const MOST_TRIES: usize = 200;
+/// The file for checks where none stands anywhere yet.
+const NEW_FILE: &str = "checks.toml";
 
 /// Why nothing was added.
 #[derive(Debug, thiserror::Error)]
@@ -22,12 +30,32 @@ pub enum AppendError {
         /// Why, in words.
         why: &'static str,
     },
-    /// The file changed since it was read.
-    #[error("`{}` has changed meanwhile: nothing was written", .0.display())]
-    Changed(PathBuf),
+    /// The name belongs to another expectation by now.
+    #[error("something is called `{name}` already ({written}): choose another name")]
+    Taken {
+        /// The name.
+        name: String,
+        /// Its file and line.
+        written: String,
+    },
     /// The file is written in a way that leaves no room for a table at its end.
     #[error("`{}` cannot take a table at its end: nothing was written", .0.display())]
     NoRoom(PathBuf),
+    /// The file may not be written.
+    #[error("`{}` is read-only", .0.display())]
+    ReadOnly(PathBuf),
+    /// The file changes faster than it can be read.
+    #[error("`{}` keeps changing: nothing was written", .0.display())]
+    Changing(PathBuf),
+    /// The estate as it is now does not load.
+    #[error("the estate does not load any more: {}", first(.0))]
+    Estate(Box<Failure>),
+    /// The estate would not load with the new table.
+    #[error("the estate would not load with it: {}", first(.0))]
+    Refused(Box<Failure>),
+    /// The new table would not ask what it is to ask.
+    #[error("written down, it would not be the same question")]
+    OtherQuestion,
     /// The system's word.
     #[error("cannot write `{}`: {error}", .path.display())]
     Write {
@@ -38,67 +66,182 @@ pub enum AppendError {
     },
 }
 
-/// Writes a check into a file of the estate, below its root: at its end, or as a new file. The
-/// old text stays as it is, to the byte; a file is replaced whole or not at all.
+/// The first problem of a load, in words.
+fn first(failure: &Failure) -> String {
+    failure.problems.first().map(ToString::to_string).unwrap_or_default()
+}
+
+/// Writes a check into a file of the estate at `root`, at the end of the file or as a new one;
+/// without a `file`, where the last check stands. Says which file it was, from the root.
+///
+/// The estate is read again, with every other writer of Bexum's shut out, and loaded with the new
+/// table in it before anything is written; `is_same` then judges whether the check asks what it is
+/// to ask.
 ///
 /// # Errors
 /// Every [`AppendError`]; then nothing has changed.
-pub fn append_check(sources: &Sources, file: &Path, check: &Check) -> Result<(), AppendError> {
-    refuse_outside(sources, file)?;
-    let known = sources.find(file);
-    let old = known.map_or("", |source| &*source.text);
-    let path = sources.root.join(file);
-    let on_disk = match fs::read(&path) {
-        Ok(bytes) => Some(bytes),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => None,
-        Err(error) => return Err(AppendError::Write { path: file.to_path_buf(), error }),
-    };
-    if on_disk.as_deref() != known.map(|source| source.text.as_bytes()) {
-        return Err(AppendError::Changed(file.to_path_buf()));
-    }
-    let line_end = if old.contains("\r\n") { "\r\n" } else { "\n" };
-    let mut text = old.to_owned();
-    if !text.is_empty() {
-        if !text.ends_with('\n') {
-            text.push_str(line_end);
+pub fn append_check(
+    root: &Path,
+    file: Option<&Path>,
+    check: &Check,
+    is_same: impl Fn(&Loaded) -> bool,
+) -> Result<PathBuf, AppendError> {
+    let lock_failed = |error| AppendError::Write { path: root.to_path_buf(), error };
+    // The lock is on the folder, so that it leaves nothing behind, and ends with the process.
+    let folder = File::open(root).map_err(lock_failed)?;
+    folder.lock().map_err(lock_failed)?;
+    for _ in 0..MOST_TRIES {
+        let loaded = load::load(root).map_err(AppendError::Estate)?;
+        refuse_taken(&loaded, &check.name.value)?;
+        let file = choose(&loaded, file)?;
+        let old = loaded.sources.find(&file).map(|source| source.text.as_str());
+        let addition = addition(old.unwrap_or_default(), check);
+        let whole = format!("{}{addition}", old.unwrap_or_default());
+        let with = load::load_with(&loaded.sources, &file, whole).map_err(|failure| {
+            let is_syntax = |problem: &Problem| matches!(problem, Problem::Syntax { .. });
+            match failure.problems.iter().any(is_syntax) {
+                true => AppendError::NoRoom(file.clone()),
+                false => AppendError::Refused(failure),
+            }
+        })?;
+        if !is_same(&with) {
+            return Err(AppendError::OtherQuestion);
         }
-        text.push_str(line_end);
+        let written = write(&root.join(&file), old, &addition);
+        match written {
+            Ok(true) => return Ok(file),
+            Ok(false) => {}
+            Err(error) => return Err(AppendError::Write { path: file, error }),
+        }
     }
-    text.push_str(&written(check).replace('\n', line_end));
-    let is_root = file == Path::new(crate::discover::ROOT_FILE);
-    let (before, after) =
-        (decode::decode(FileId(0), old, is_root), decode::decode(FileId(0), &text, is_root));
-    let sound = after.syntax.is_empty()
-        && after.faults.len() == before.faults.len()
-        && after.declared.checks.len() == before.declared.checks.len() + 1;
-    if !sound {
-        return Err(AppendError::NoRoom(file.to_path_buf()));
-    }
-    replace(&path, &text).map_err(|error| AppendError::Write { path: file.to_path_buf(), error })
+    Err(AppendError::Changing(file.unwrap_or(Path::new(NEW_FILE)).to_path_buf()))
 }
 
-fn refuse_outside(sources: &Sources, file: &Path) -> Result<(), AppendError> {
-    let refuse = |why| Err(AppendError::Outside { path: file.to_path_buf(), why });
-    let mut names = file.components().map(|part| match part {
-        std::path::Component::Normal(name) => name.to_str(),
-        _ => None,
-    });
-    if file.as_os_str().is_empty() || names.any(|name| name.is_none_or(|n| n.starts_with('.'))) {
-        return refuse("name it from the estate's root, with no hidden folder on the way");
+fn refuse_taken(loaded: &Loaded, name: &str) -> Result<(), AppendError> {
+    let estate = &loaded.estate;
+    let taken = estate.checks.iter().map(|check| (&check.name, check.origin));
+    let taken = taken.chain(estate.laws.iter().map(|law| (&law.name, law.origin)));
+    let mut taken = taken.chain(estate.separations.iter().map(|s| (&s.name, s.origin)));
+    match taken.find(|(known, _)| &***known == name) {
+        Some((_, origin)) => {
+            Err(AppendError::Taken { name: name.to_owned(), written: loaded.sources.shown(origin) })
+        }
+        None => Ok(()),
     }
-    if file.extension().is_none_or(|extension| extension != "toml") {
+}
+
+/// The file to write to, under the name by which the estate knows it.
+fn choose(loaded: &Loaded, file: Option<&Path>) -> Result<PathBuf, AppendError> {
+    let sources = &loaded.sources;
+    let file =
+        match file {
+            Some(file) => file.to_path_buf(),
+            None => loaded.estate.checks.last().map_or(PathBuf::from(NEW_FILE), |check| {
+                sources.get(check.origin.file).path.clone()
+            }),
+        };
+    let refuse = |why| Err(AppendError::Outside { path: file.clone(), why });
+    let mut plain = PathBuf::new();
+    for part in file.components() {
+        match part {
+            Component::CurDir => {}
+            Component::Normal(name) if !name.as_encoded_bytes().starts_with(b".") => {
+                plain.push(name);
+            }
+            _ => {
+                return refuse("name it from the estate's root, with no hidden folder on the way");
+            }
+        }
+    }
+    if plain.extension().is_none_or(|extension| extension != "toml") {
         return refuse("its name must end in `.toml`");
     }
-    let folder = file.parent().map(|folder| sources.root.join(folder));
-    if folder.is_some_and(|folder| !folder.is_dir()) {
+    let path = sources.root.join(&plain);
+    if path.parent().is_some_and(|folder| !folder.is_dir()) {
         return refuse("its folder does not exist");
     }
-    Ok(())
+    let Ok(about) = path.symlink_metadata() else { return Ok(plain) };
+    if !(about.is_file() || about.is_symlink() && path.is_file()) {
+        return refuse("it is no regular file");
+    }
+    if path.metadata().is_ok_and(|about| about.permissions().readonly()) {
+        return Err(AppendError::ReadOnly(plain));
+    }
+    // A link inside the estate is a file of it under another name.
+    let is_it = |known: &PathBuf| known.canonicalize().ok() == path.canonicalize().ok();
+    match sources.iter().find(|source| is_it(&sources.root.join(&source.path))) {
+        Some(source) => Ok(source.path.clone()),
+        None => refuse("it leads out of the estate"),
+    }
+}
+
+/// What is put after the old text: the table, with an empty line before it. It begins with a line
+/// break in any case, so that it stands by itself whatever is appended at the same moment.
+fn addition(old: &str, check: &Check) -> String {
+    let line_end = if old.contains("\r\n") { "\r\n" } else { "\n" };
+    let table = written(check).replace('\n', line_end);
+    match old {
+        "" => table,
+        old if old.ends_with('\n') => format!("{line_end}{table}"),
+        _ => format!("{line_end}{line_end}{table}"),
+    }
+}
+
+/// Appends in one step; false when the file is not the `old` one any more, or was replaced
+/// meanwhile, and so is to be read again.
+fn write(path: &Path, old: Option<&str>, addition: &str) -> io::Result<bool> {
+    let Some(old) = old else { return create(path, addition) };
+    let mut file = match OpenOptions::new().append(true).open(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
+        opened => opened?,
+    };
+    if fs::read(path)? != old.as_bytes() {
+        return Ok(false);
+    }
+    let before = file.metadata()?.len();
+    if let Err(error) = file.write_all(addition.as_bytes()) {
+        // A part of a table is worse than none: it goes, unless somebody has appended after it.
+        if file.metadata()?.len() < before + addition.len() as u64 {
+            file.set_len(before)?;
+        }
+        return Err(error);
+    }
+    file.sync_all()?;
+    // Whoever replaced the file between our opening and writing it has not seen what we wrote.
+    Ok(is_at(&file, path))
+}
+
+/// A new file; false when there is one by now.
+fn create(path: &Path, text: &str) -> io::Result<bool> {
+    let mut file = match OpenOptions::new().write(true).create_new(true).open(path) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(false),
+        opened => opened?,
+    };
+    let written = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
+    if let Err(error) = written {
+        fs::remove_file(path)?;
+        return Err(error);
+    }
+    Ok(true)
+}
+
+/// Whether an open file is the one that a path leads to.
+#[cfg(unix)]
+fn is_at(file: &File, path: &Path) -> bool {
+    use std::os::unix::fs::MetadataExt as _;
+    let id = |about: fs::Metadata| (about.dev(), about.ino());
+    file.metadata().map(id).ok() == fs::metadata(path).map(id).ok()
+}
+
+/// Whether an open file is the one that a path leads to: elsewhere an open file is not replaced.
+#[cfg(not(unix))]
+fn is_at(_file: &File, _path: &Path) -> bool {
+    true
 }
 
 /// The table of a check.
 fn written(check: &Check) -> String {
-    let text = |text: &str| toml::Value::String(text.to_owned()).to_string();
+    let text = quoted;
     let list = |items: &[Written<String>]| match items {
         [one] => text(&one.value),
         many => {
@@ -147,7 +290,7 @@ fn written(check: &Check) -> String {
 
 fn toml_value(value: &Value) -> String {
     match value {
-        Value::Text(text) => toml::Value::String(text.to_string()).to_string(),
+        Value::Text(text) => quoted(text),
         Value::Integer(n) => n.to_string(),
         Value::Boolean(b) => b.to_string(),
         Value::Time(time) => time.to_string(),
@@ -158,24 +301,22 @@ fn toml_value(value: &Value) -> String {
     }
 }
 
-/// Writes beside the file, then puts the new one in the old one's place.
-fn replace(path: &Path, text: &str) -> io::Result<()> {
-    // A link stays a link: what it leads to is replaced.
-    let path = if path.exists() { path.canonicalize()? } else { path.to_path_buf() };
-    let folder = path.parent().unwrap_or(Path::new("."));
-    let mut builder = tempfile::Builder::new();
-    builder.prefix(".bexum-");
-    #[cfg(unix)]
-    let builder = {
-        use std::os::unix::fs::PermissionsExt as _;
-        builder.permissions(fs::Permissions::from_mode(0o666))
-    };
-    let mut file = builder.tempfile_in(folder)?;
-    file.write_all(text.as_bytes())?;
-    if path.exists() {
-        file.as_file().set_permissions(fs::metadata(&path)?.permissions())?;
+/// A string on one line, whatever it holds: line breaks and what could steer a terminal or an
+/// editor are escapes.
+fn quoted(text: &str) -> String {
+    let mut quoted = String::from("\"");
+    for c in text.chars() {
+        match c {
+            '"' | '\\' => quoted.extend(['\\', c]),
+            '\n' => quoted.push_str("\\n"),
+            '\t' => quoted.push_str("\\t"),
+            '\r' => quoted.push_str("\\r"),
+            c if c.is_control() || ('\u{2028}'..='\u{202e}').contains(&c) => {
+                quoted.push_str(&format!("\\u{:04X}", u32::from(c)));
+            }
+            c => quoted.push(c),
+        }
     }
-    file.as_file().sync_all()?;
-    file.persist(&path)?;
-    Ok(())
+    quoted.push('"');
+    quoted
 }

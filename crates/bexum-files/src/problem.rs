@@ -6,8 +6,12 @@ use std::path::PathBuf;
 use bexum_core::fault::Diagnostic;
 use bexum_core::origin::Place;
 
-/// Largest file, in bytes: places in a file are 32-bit.
-pub const FILE_BYTES: u64 = 1 << 30;
+/// Largest file, in bytes. The reader of TOML takes some forty times as much memory for a file of
+/// nothing but brackets.
+pub const FILE_BYTES: u64 = 32 << 20;
+
+/// Largest estate, in bytes of all its files together.
+pub const ESTATE_BYTES: u64 = 2 << 30;
 
 /// One thing that keeps an estate from being loaded.
 #[derive(Debug, thiserror::Error)]
@@ -34,8 +38,22 @@ pub enum Problem {
         line: usize,
     },
     /// A file beyond all use.
-    #[error("`{}` is larger than {FILE_BYTES} bytes", .0.display())]
+    #[error("`{}` is larger than {} MiB", .0.display(), FILE_BYTES >> 20)]
     TooLarge(PathBuf),
+    /// Files that are too much together.
+    #[error("the files of this estate hold {} MiB: they may hold {}", bytes >> 20, ESTATE_BYTES >> 20)]
+    EstateTooLarge {
+        /// All of them together, a file beyond [`FILE_BYTES`] as that much.
+        bytes: u64,
+    },
+    /// A `bexum.toml` that cannot be one.
+    #[error("`{}` is no estate: its `bexum.toml` {why}", root.display())]
+    RootFile {
+        /// The estate's folder.
+        root: PathBuf,
+        /// Why, in words.
+        why: &'static str,
+    },
     /// More files than any estate has.
     #[error("this folder holds {count} files in `.toml`: an estate has at most {most}")]
     TooManyFiles {
@@ -98,6 +116,16 @@ impl Problem {
                 "go to an estate's folder, name one with `-C DIR`, or start one with `bexum init DIR`"
                     .to_owned(),
             ),
+            Self::TooLarge(_) => Some(
+                "cut it into several files: which file of an estate holds a table means nothing"
+                    .to_owned(),
+            ),
+            Self::EstateTooLarge { .. } => {
+                Some("cut it into several estates, one for an account, say".to_owned())
+            }
+            Self::RootFile { .. } => {
+                Some("`bexum.toml` is a text with `[estate]` in it: `bexum init DIR` writes one".to_owned())
+            }
             Self::NotUtf8 { .. } => Some("save the file as UTF-8".to_owned()),
             Self::LinkNowhere { .. } => Some("remove the link or mend its target".to_owned()),
             Self::LinkOutside { .. } => {

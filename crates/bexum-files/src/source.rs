@@ -52,6 +52,8 @@ pub struct Sources {
     /// The estate's root folder.
     pub root: PathBuf,
     pub(crate) files: Vec<Source>,
+    /// The root's `bexum.toml`, where it could be read.
+    pub(crate) root_file: Option<FileId>,
 }
 
 impl Sources {

@@ -2,9 +2,12 @@
 
 use std::path::PathBuf;
 
+use clap::error::{ContextKind, ContextValue};
 use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum};
 
-use crate::exit;
+use crate::exit::{self, Exit};
+use crate::render::style::safe;
+use crate::stream;
 
 /// Write identity policies as files, ask what they decide, and read why.
 #[derive(Debug, Parser)]
@@ -308,9 +311,38 @@ pub(crate) struct Init {
     pub(crate) dir: Option<PathBuf>,
 }
 
-/// Parses the command line; clap itself ends the run for help, version and mistakes.
-pub(crate) fn parse() -> Args {
-    Args::parse()
+/// Parses the command line.
+///
+/// # Errors
+/// What is wrong with it; also where help or the version was asked for, which
+/// [`explain`] tells apart.
+pub(crate) fn parse() -> Result<Args, clap::Error> {
+    Args::try_parse()
+}
+
+/// Prints help and version to standard output, mistakes to standard error.
+pub(crate) fn explain(mut unread: clap::Error) -> anyhow::Result<Exit> {
+    // What was typed comes back in messages; it must not steer the terminal.
+    let typed: Vec<(ContextKind, ContextValue)> = unread
+        .context()
+        .filter_map(|(kind, value)| match value {
+            ContextValue::String(text) => Some((kind, ContextValue::String(safe(text)))),
+            ContextValue::Strings(texts) => {
+                Some((kind, ContextValue::Strings(texts.iter().map(|text| safe(text)).collect())))
+            }
+            _ => None,
+        })
+        .collect();
+    for (kind, value) in typed {
+        unread.insert(kind, value);
+    }
+    let text = unread.render().ansi().to_string();
+    if unread.use_stderr() {
+        stream::print_error(&text);
+        return Ok(Exit::Failed);
+    }
+    stream::print(&text)?;
+    Ok(Exit::Done)
 }
 
 /// The whole command, for completions and the manual.

@@ -13,10 +13,17 @@ use std::process::ExitCode;
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
-    let args = args::parse();
-    stream::set_colour(args.colour);
-    match command::run(args) {
+    let run = match args::parse() {
+        Ok(args) => {
+            stream::set_colour(args.colour);
+            command::run(args)
+        }
+        Err(unread) => args::explain(unread),
+    };
+    match run {
         Ok(exit) => exit.into(),
+        // Whoever wanted nothing but the output has seen enough. Runs whose exit code says
+        // something by themselves never come here for this.
         Err(error) if stream::is_closed_pipe(&error) => exit::Exit::Done.into(),
         Err(error) => {
             stream::report(&error);

@@ -1,5 +1,6 @@
 //! The three streams: colour, width, closed pipes.
 
+use std::fmt;
 use std::io::{self, IsTerminal, Write};
 
 use anstream::ColorChoice;
@@ -27,18 +28,60 @@ pub(crate) fn width() -> usize {
     set.or_else(of_terminal).unwrap_or(PLAIN_WIDTH).clamp(40, 160)
 }
 
-/// Writes a whole text, styled, to standard output.
+/// Writes a whole text for people, styled, to standard output.
 pub(crate) fn print(text: &str) -> anyhow::Result<()> {
     let mut out = anstream::stdout().lock();
-    out.write_all(text.as_bytes())?;
+    out.write_all(style::guard(text).as_bytes())?;
     out.flush()?;
     Ok(())
 }
 
-/// Writes a whole text, styled, to standard error; nobody is left to tell when that fails.
+/// Writes a value as JSON to standard output. What could steer a terminal stands in it as an
+/// escape, which a reader of JSON undoes.
+pub(crate) fn print_json(value: &serde_json::Value) -> anyhow::Result<()> {
+    let mut text = escape_json(&serde_json::to_string_pretty(value)?);
+    text.push('\n');
+    print_exactly(text.as_bytes())
+}
+
+/// JSON in which escapes stand for what could steer a terminal.
+pub(crate) fn escape_json(text: &str) -> String {
+    let mut escaped = String::with_capacity(text.len() + 1);
+    for c in text.chars() {
+        if c != '\n' && style::steers(c) {
+            let mut units = [0; 2];
+            for unit in c.encode_utf16(&mut units) {
+                escaped.push_str(&format!("\\u{unit:04x}"));
+            }
+        } else {
+            escaped.push(c);
+        }
+    }
+    escaped
+}
+
+/// Writes what machines read to standard output, byte for byte.
+pub(crate) fn print_exactly(bytes: &[u8]) -> anyhow::Result<()> {
+    let mut out = io::stdout().lock();
+    out.write_all(bytes)?;
+    out.flush()?;
+    Ok(())
+}
+
+/// Writes a whole text for people, styled, to standard error; nobody is left to tell when that
+/// fails.
 pub(crate) fn print_error(text: &str) {
     let mut out = anstream::stderr().lock();
-    let _ = out.write_all(text.as_bytes());
+    let _ = out.write_all(style::guard(text).as_bytes());
+}
+
+/// The same, whether or not whoever read the output has gone: for runs whose exit code says
+/// something by itself.
+pub(crate) fn unless_gone(printed: anyhow::Result<()>) -> anyhow::Result<()> {
+    match printed {
+        Err(error) if is_closed_pipe(&error) => Ok(()),
+        other => other,
+    }
 }
 
 /// Whether somebody watches standard error.
@@ -60,19 +103,37 @@ pub(crate) fn progress(length: u64, of_what: &str) -> ProgressBar {
     bar
 }
 
+/// An error, and what to do about it.
+#[derive(Debug)]
+pub(crate) struct Helped {
+    message: String,
+    help: Option<String>,
+}
+
+impl Helped {
+    pub(crate) fn error(message: impl fmt::Display, help: Option<String>) -> anyhow::Error {
+        anyhow::Error::new(Self { message: message.to_string(), help })
+    }
+}
+
+impl fmt::Display for Helped {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for Helped {}
+
 /// Tells what went wrong.
 pub(crate) fn report(error: &anyhow::Error) {
     match error.downcast_ref::<bexum_files::Failure>() {
         Some(failure) => print_error(&render::problem::report(failure, width())),
         None => {
-            // What somebody typed comes back; it must not steer the terminal.
-            let told = format!("{error:#}");
-            let lines: Vec<String> = told.lines().map(style::safe).collect();
-            print_error(&format!(
-                "{}: {}\n",
-                style::paint(style::ERROR, "error"),
-                lines.join("\n")
-            ));
+            let message = style::safe(&format!("{error:#}"));
+            print_error(&format!("{}: {message}\n", style::paint(style::ERROR, "error")));
+            if let Some(Helped { help: Some(help), .. }) = error.downcast_ref() {
+                print_error(&format!("  help: {}\n", style::safe(help)));
+            }
         }
     }
 }

@@ -208,9 +208,9 @@ fn names_are_escaped() {
 fn a_reader_that_goes_away_is_no_error() {
     let folder = Folder::demo();
     for format in ["csv", "json", "html", "text"] {
-        run_unread(&["reach", "user:ines", "--format", format], folder.path());
+        assert_eq!(run_unread(&["reach", "user:ines", "--format", format], folder.path()), Some(0));
     }
-    run_unread(&["show"], folder.path());
+    assert_eq!(run_unread(&["show"], folder.path()), Some(0));
 }
 
 #[test]

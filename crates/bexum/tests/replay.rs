@@ -150,7 +150,7 @@ fn input_that_cannot_be_read() {
 fn a_reader_that_goes_away_is_no_error() {
     let line = r#"{"who":"user:ines","does":"store.list","on":"veyra/survey/spectra"}"#;
     let folder = Folder::demo().with("many.ndjson", format!("{line}\n").repeat(20_000));
-    run_unread(&["replay", "many.ndjson"], folder.path());
+    assert_eq!(run_unread(&["replay", "many.ndjson"], folder.path()), Some(0));
 }
 
 #[test]

@@ -25,21 +25,23 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     let mut decider = Decider::new(&index);
     let trace = Trace::of(&mut decider, &query);
     let sources = &loaded.sources;
-    match ask.format {
+    stream::unless_gone(match ask.format {
         Format::Text => {
             let answer = Answer { estate, sources, query: &query, trace: &trace };
-            stream::print(&answer.render(stream::width()))?;
+            stream::print(&answer.render(stream::width()))
         }
-        Format::Json => {
-            let shape = answer::whole(estate, sources, &query, &trace);
-            stream::print(&format!("{}\n", serde_json::to_string_pretty(&shape)?))?;
-        }
-    }
+        Format::Json => stream::print_json(&answer::whole(estate, sources, &query, &trace)),
+    })?;
     if let Some(name) = &ask.save_check {
         // A moment that was not named is the present, also when the check is tried.
         let time = typed_time.then_some(request.time);
-        let file = save::save(&loaded, name, ask.save_to.as_deref(), &request, time, trace.reason)?;
-        let told = format!("saved as the check \"{}\" in {}\n", safe(name), file.display());
+        let file =
+            save::save(&sources.root, name, ask.save_to.as_deref(), &request, time, trace.reason)?;
+        let told = format!(
+            "saved as the check \"{}\" in {}\n",
+            safe(name),
+            safe(&file.display().to_string())
+        );
         stream::print_error(&told);
     }
     Ok(match trace.reason.verdict() {

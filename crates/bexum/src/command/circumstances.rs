@@ -1,6 +1,8 @@
 //! Circumstances as typed: `--as`, `--also`, `--under`, `--given`, `--at-time`.
 
 use std::borrow::Cow;
+use std::collections::BTreeSet;
+use std::fs::File;
 use std::io::Read as _;
 use std::path::Path;
 
@@ -12,6 +14,9 @@ use bexum_core::name::Grammar;
 use crate::args::Circumstances;
 use crate::wire::json::Json;
 use crate::wire::request as wire;
+
+/// Most bytes of a file of circumstances.
+const MOST_BYTES: u64 = 16 << 20;
 
 /// A request in these circumstances that does not yet say who, what and where, and whether its
 /// time was named.
@@ -38,29 +43,28 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>
             typed_time = true;
         }
     }
+    let mut names: BTreeSet<String> = given.iter().map(|(name, _)| name.clone()).collect();
     for pair in &typed.given {
         let (key, value) = read_pair("--given", pair)?;
         if key == "time" {
             bail!("the time of the request is given with `--at-time`");
         }
-        if given.iter().any(|(known, _)| *known == key) {
+        if !names.insert(key.clone()) {
             bail!("`--given {key}` is given twice");
         }
         given.push((key, value));
     }
-    check_tables(&given)?;
+    check_tables(&names)?;
     request.given = given.into_iter().map(|(key, value)| (key.into(), value)).collect();
     Ok((request, typed_time))
 }
 
 /// A name cannot be both a value and the head of others: JSON could not say it either.
-fn check_tables(given: &[(String, Option<Value>)]) -> anyhow::Result<()> {
-    for (name, _) in given {
-        let below = |other: &str| {
-            other.strip_prefix(name.as_str()).is_some_and(|rest| rest.starts_with('.'))
-        };
-        if let Some((other, _)) = given.iter().find(|(other, _)| below(other)) {
-            bail!("`--given {name}` is given a value, and so is `{other}` below it");
+fn check_tables(names: &BTreeSet<String>) -> anyhow::Result<()> {
+    for name in names {
+        let mut heads = name.match_indices('.').map(|(dot, _)| &name[..dot]);
+        if let Some(head) = heads.find(|head| names.contains(*head)) {
+            bail!("`--given {head}` is given a value, and so is `{name}` below it");
         }
     }
     Ok(())
@@ -95,11 +99,19 @@ pub(super) fn read_pair(option: &str, pair: &str) -> anyhow::Result<(String, Opt
     Ok((key.to_owned(), Some(value)))
 }
 
+/// A whole text, if it is of a size that circumstances can have.
 fn read_all(file: &Path) -> anyhow::Result<String> {
-    if file == Path::new("-") {
-        let mut text = String::new();
-        std::io::stdin().lock().read_to_string(&mut text).context("cannot read standard input")?;
-        return Ok(text);
+    let is_standard = file == Path::new("-");
+    let name = if is_standard { "standard input".into() } else { format!("`{}`", file.display()) };
+    let mut text = String::new();
+    let read = if is_standard {
+        std::io::stdin().lock().take(MOST_BYTES + 1).read_to_string(&mut text)
+    } else {
+        File::open(file).and_then(|file| file.take(MOST_BYTES + 1).read_to_string(&mut text))
+    };
+    let length = read.with_context(|| format!("cannot read {name}"))?;
+    if length as u64 > MOST_BYTES {
+        bail!("{name} is larger than {} MiB: no circumstances are", MOST_BYTES >> 20);
     }
-    std::fs::read_to_string(file).with_context(|| format!("cannot read `{}`", file.display()))
+    Ok(text)
 }

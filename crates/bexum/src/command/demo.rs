@@ -11,7 +11,7 @@ use include_dir::{Dir, include_dir};
 
 use super::init::{quoted, write_estate};
 use crate::exit::Exit;
-use crate::render::style::{self, paint};
+use crate::render::style::{self, paint, safe};
 use crate::stream;
 
 static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
@@ -203,7 +203,7 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
     write_estate(&DEMO, &dir)?;
     stream::print(&format!(
         "The demo estate is in {}\n",
-        paint(style::NAME, &dir.display().to_string())
+        paint(style::NAME, &safe(&dir.display().to_string()))
     ))?;
     let program = std::env::current_exe().context("cannot find this program")?;
     for step in WALK {

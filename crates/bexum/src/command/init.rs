@@ -7,6 +7,7 @@ use anyhow::{Context as _, bail};
 use include_dir::{Dir, include_dir};
 
 use crate::exit::Exit;
+use crate::render::style::safe;
 use crate::render::typed;
 use crate::stream;
 
@@ -19,7 +20,7 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
     let option = if here { String::new() } else { format!(" -C {}", quoted(&dir)) };
     stream::print(&format!(
         "wrote an estate to {}\n\ntry:\n  bexum{option} show\n  bexum{option} ask user:ada store.list tarn/site/recordings\n",
-        dir.display(),
+        safe(&dir.display().to_string()),
     ))?;
     Ok(Exit::Done)
 }
@@ -27,7 +28,7 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
 /// Writes embedded files into a folder that is not there yet, or in which nothing is to be seen;
 /// never over anything that exists.
 pub(super) fn write_estate(files: &Dir<'_>, dir: &Path) -> anyhow::Result<()> {
-    let shown = dir.display();
+    let shown = safe(&dir.display().to_string());
     if dir.exists() && !dir.is_dir() {
         bail!("`{shown}` is there already and is no folder");
     }
@@ -42,8 +43,34 @@ pub(super) fn write_estate(files: &Dir<'_>, dir: &Path) -> anyhow::Result<()> {
             }
         }
     }
+    let is_new = !dir.exists();
     fs::create_dir_all(dir).with_context(|| format!("cannot make the folder `{shown}`"))?;
-    files.extract(dir).with_context(|| format!("cannot write into `{shown}`"))
+    if let Err(error) = files.extract(dir) {
+        // Half an estate is worse than none, and would stand in the way of the next try. What
+        // cannot be taken away again was not written either.
+        take_away(files, dir);
+        if is_new {
+            let _ = fs::remove_dir(dir);
+        }
+        return Err(error).with_context(|| format!("cannot write into `{shown}`"));
+    }
+    Ok(())
+}
+
+/// Removes what was written of these files.
+fn take_away(files: &Dir<'_>, dir: &Path) {
+    for entry in files.entries() {
+        let path = dir.join(entry.path());
+        match entry.as_dir() {
+            Some(folder) => {
+                take_away(folder, dir);
+                let _ = fs::remove_dir(path);
+            }
+            None => {
+                let _ = fs::remove_file(path);
+            }
+        }
+    }
 }
 
 /// A path as one would type it in a shell.

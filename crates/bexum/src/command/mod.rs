@@ -19,6 +19,7 @@ use bexum_files::Loaded;
 
 use crate::args::{Args, Command};
 use crate::exit::Exit;
+use crate::stream::Helped;
 
 /// Runs what was asked for.
 pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
@@ -71,8 +72,5 @@ fn moment(written: Option<&str>) -> anyhow::Result<Time> {
 
 /// A request's fault with what was probably meant.
 fn with_hint(fault: &RequestFault, estate: &Estate) -> anyhow::Error {
-    match fault.hint(estate) {
-        Some(hint) => anyhow::anyhow!("{fault}\n  help: {hint}"),
-        None => anyhow::anyhow!("{fault}"),
-    }
+    Helped::error(fault, fault.hint(estate))
 }

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::mpsc;
 use std::time::Duration;
 
-use anyhow::{Context as _, bail};
+use anyhow::Context as _;
 use bexum_core::expectation::{Check, Law, Separation};
 use bexum_core::name::nearest;
 use bexum_core::pattern::action::star_match;
@@ -19,7 +19,7 @@ use crate::args::{ProofFormat, Prove};
 use crate::exit::Exit;
 use crate::render::junit;
 use crate::render::proof::{self, Proof, Tried};
-use crate::stream;
+use crate::stream::{self, Helped};
 use crate::wire;
 
 /// Principals that are tried before laws found broken are set aside; each wave is four times the
@@ -42,14 +42,17 @@ fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
     let loaded = super::load(at)?;
     let index = Index::new(&loaded.estate);
     let proof = prove(&loaded, &index, &typed.names, now)?;
-    let text = match typed.format {
-        ProofFormat::Text => proof::text(&proof, stream::width()),
-        ProofFormat::Json => {
-            format!("{}\n", serde_json::to_string_pretty(&wire::proof::whole(&proof))?)
-        }
-        ProofFormat::Junit => junit::report(&proof)?,
+    let printed = match typed.format {
+        ProofFormat::Text => stream::print(&proof::text(&proof, stream::width())),
+        ProofFormat::Json => stream::print_json(&wire::proof::whole(&proof)),
+        ProofFormat::Junit => stream::print_exactly(junit::report(&proof)?.as_bytes()),
     };
-    stream::print(&text)?;
+    // A watch ends when nobody reads it any more; the verdict of a single run stands.
+    if typed.watch {
+        printed?;
+    } else {
+        stream::unless_gone(printed)?;
+    }
     Ok(if proof.tried.iter().all(Tried::holds) { Exit::Done } else { Exit::Denied })
 }
 
@@ -95,7 +98,8 @@ fn expect_names(estate: &Estate, names: &[String]) -> anyhow::Result<()> {
                 Some(near) => format!("did you mean `{near}`?"),
                 None => "`bexum show expectations` lists them; `*` stands for any letters".into(),
             };
-            bail!("no check, law or separation is called `{name}`\n  help: {help}");
+            let message = format!("no check, law or separation is called `{name}`");
+            return Err(Helped::error(message, Some(help)));
         }
     }
     Ok(())

@@ -19,7 +19,7 @@ use crate::exit::Exit;
 use crate::render::grid::Grid;
 use crate::render::sketch::{Column, Sketch};
 use crate::render::{drawing, reach_csv};
-use crate::stream;
+use crate::stream::{self, Helped};
 use crate::wire::reach as wire;
 
 /// What a `--beside` says: a principal perhaps, and circumstances.
@@ -176,13 +176,11 @@ fn actors(estate: &Estate) -> impl Iterator<Item = Principal> {
 fn wanted(estate: &Estate, typed: &Reach) -> anyhow::Result<ActionSet> {
     if let Some(word) = &typed.level {
         let known = Level::ALL.map(Level::word);
-        let level = Level::from_word(word).with_context(|| {
+        let level = Level::from_word(word).ok_or_else(|| {
             let near = bexum_core::name::nearest(word, known);
-            let hint = near.map(|near| format!("\n  help: did you mean `{near}`?"));
-            format!(
-                "there is no level `{word}`: the levels are {}{}",
-                known.join(", "),
-                hint.unwrap_or_default()
+            Helped::error(
+                format!("there is no level `{word}`: the levels are {}", known.join(", ")),
+                near.map(|near| format!("did you mean `{near}`?")),
             )
         })?;
         return Ok(reach::actions_of(estate, level));
@@ -195,8 +193,10 @@ fn wanted(estate: &Estate, typed: &Reach) -> anyhow::Result<ActionSet> {
         if named.is_empty() || pattern.excludes {
             let names = estate.catalogue.actions.iter().map(|action| &*action.name);
             let near = bexum_core::name::nearest(text, names);
-            let hint = near.map(|near| format!("\n  help: did you mean `{near}`?"));
-            bail!("no action in the catalogue matches `{text}`{}", hint.unwrap_or_default());
+            return Err(Helped::error(
+                format!("no action in the catalogue matches `{text}`"),
+                near.map(|near| format!("did you mean `{near}`?")),
+            ));
         }
         wanted.extend(named);
     }

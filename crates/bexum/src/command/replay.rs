@@ -68,7 +68,7 @@ pub(super) fn run(at: Option<&Path>, replay: &Replay) -> anyhow::Result<Exit> {
             });
         }
         let reader = scope.spawn(move || read_batches(input, &to_workers));
-        write_answers(&from_workers, &mut tally, &progress)?;
+        write_answers(&from_workers, &mut tally, &progress, replay.strict)?;
         // The workers have ended, and so the reader has.
         match reader.join() {
             Ok(read) => read.context("cannot read the requests"),
@@ -80,17 +80,26 @@ pub(super) fn run(at: Option<&Path>, replay: &Replay) -> anyhow::Result<Exit> {
     Ok(if replay.strict && tally.errors > 0 { Exit::Failed } else { Exit::Done })
 }
 
-/// Writes what the workers answer, in turn, until the first of them has no more.
+/// Writes what the workers answer, in turn, until the first of them has no more. A strict run goes
+/// on counting when nobody reads its answers any more, for its exit code is about all of them.
 fn write_answers(
     from_workers: &[Receiver<Answers>],
     tally: &mut Tally,
     progress: &ProgressBar,
+    strict: bool,
 ) -> anyhow::Result<()> {
     let mut output = io::stdout().lock();
+    let mut is_read = true;
     for from_worker in from_workers.iter().cycle() {
         let Ok(answers) = from_worker.recv() else { break };
-        output.write_all(&answers.text)?;
-        output.flush()?;
+        if is_read {
+            match output.write_all(&answers.text).and_then(|()| output.flush()) {
+                Err(error) if strict && error.kind() == io::ErrorKind::BrokenPipe => {
+                    is_read = false;
+                }
+                written => written?,
+            }
+        }
         tally.add(&answers.tally);
         progress.set_position(tally.total());
     }

@@ -9,39 +9,40 @@ use bexum_core::origin::{Origin, Written};
 use bexum_core::{Reason, Request, Time};
 use bexum_files::{Loaded, append_check};
 
-/// The file for checks where none has any yet.
-const NEW_FILE: &str = "checks.toml";
-
 /// Writes the request and its answer into a file of the estate; the file's path below the root.
 pub(super) fn save(
-    loaded: &Loaded,
+    root: &Path,
     name: &str,
     file: Option<&Path>,
     request: &Request<'_>,
     time: Option<Time>,
     reason: Reason,
 ) -> anyhow::Result<PathBuf> {
-    let estate = &loaded.estate;
     if name.trim().is_empty() || name.contains(char::is_control) {
         bail!("a check's name has at least one letter, and no control character");
     }
-    let taken = estate.checks.iter().map(|check| (&check.name, check.origin));
-    let taken = taken.chain(estate.laws.iter().map(|law| (&law.name, law.origin)));
-    let mut taken = taken.chain(estate.separations.iter().map(|s| (&s.name, s.origin)));
-    if let Some((_, origin)) = taken.find(|(known, _)| &***known == name) {
-        let written = loaded.sources.shown(origin);
-        bail!("something is called `{name}` already ({written}): choose another name");
-    }
-    let file = match file {
-        Some(file) => file.to_path_buf(),
-        // Where the last check stands.
-        None => estate.checks.last().map_or(PathBuf::from(NEW_FILE), |check| {
-            loaded.sources.get(check.origin.file).path.clone()
-        }),
+    append_check(root, file, &check(name, request, time, reason), |loaded| {
+        asks_the_same(loaded, name, request)
+    })
+    .with_context(|| format!("the check `{name}` was not saved"))
+}
+
+/// Whether the check of this name asks for this request and nothing else.
+fn asks_the_same(loaded: &Loaded, name: &str, request: &Request<'_>) -> bool {
+    let Some(check) = loaded.estate.checks.iter().find(|check| &*check.name == name) else {
+        return false;
     };
-    append_check(&loaded.sources, &file, &check(name, request, time, reason))
-        .with_context(|| format!("the check `{name}` was not saved"))?;
-    Ok(file)
+    let asked: Vec<Request<'_>> = check.requests(request.time).map(sorted).collect();
+    asked == [sorted(request.clone())]
+}
+
+/// The same request with its attributes in the order of their names.
+fn sorted(mut request: Request<'_>) -> Request<'_> {
+    request.given.sort_by(|a, b| a.0.cmp(&b.0));
+    if let Some(item) = &mut request.item {
+        item.sort_by(|a, b| a.0.cmp(&b.0));
+    }
+    request
 }
 
 fn check(name: &str, request: &Request<'_>, time: Option<Time>, reason: Reason) -> Check {

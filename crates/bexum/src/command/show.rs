@@ -5,7 +5,6 @@ mod things;
 
 use std::path::Path;
 
-use anyhow::bail;
 use bexum_core::engine::Index;
 use bexum_core::name::nearest;
 use bexum_core::principal::{Principal, PrincipalType, Subject};
@@ -17,7 +16,7 @@ use crate::args::{Format, Show};
 use crate::exit::Exit;
 use crate::render::report::Report;
 use crate::render::words;
-use crate::stream;
+use crate::stream::{self, Helped};
 
 /// Rows of each list in the overview.
 const OVERVIEW_ROWS: usize = 40;
@@ -43,7 +42,7 @@ pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
     match show.format {
         Format::Text => stream::print(&report.text(stream::width(), OVERVIEW_ROWS))?,
         Format::Json => {
-            stream::print(&format!("{}\n", serde_json::to_string_pretty(&report.json())?))?;
+            stream::print_json(&report.json())?;
         }
     }
     Ok(Exit::Done)
@@ -59,8 +58,10 @@ impl View<'_> {
         }
         let unknown = |word: &str, name: &str, known: Vec<String>| {
             let near = nearest(name, known.iter().map(String::as_str));
-            let hint = near.map(|near| format!("\n  help: did you mean `{near}`?"));
-            anyhow::anyhow!("{word} `{name}` is not declared{}", hint.unwrap_or_default())
+            Helped::error(
+                format!("{word} `{name}` is not declared"),
+                near.map(|near| format!("did you mean `{near}`?")),
+            )
         };
         let estate = self.estate;
         match what.split_once(':') {
@@ -99,7 +100,7 @@ impl View<'_> {
                         )
                     }
                 };
-                bail!("there is nothing called `{what}`\n  help: {hint}")
+                Err(Helped::error(format!("there is nothing called `{what}`"), Some(hint)))
             }
         }
     }

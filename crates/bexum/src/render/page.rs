@@ -1,7 +1,7 @@
 //! Lines of text, wrapped to a width, with a quiet note at their end where it fits.
 
 use super::report::wrap_under;
-use super::style::{self, paint};
+use super::style::{self, paint, safe};
 
 /// Text under construction.
 pub(crate) struct Page {
@@ -34,6 +34,7 @@ impl Page {
 
     /// A line with a note: at its end if both fit, else under it.
     pub(crate) fn noted(&mut self, indent: usize, text: &str, note: &str) {
+        let note = &safe(note);
         let used = indent + textwrap::core::display_width(text) + 2;
         let note_width = textwrap::core::display_width(note);
         if used + note_width <= self.width {

@@ -44,7 +44,7 @@ pub(crate) fn report(failure: &Failure, width: usize) -> String {
 pub(crate) fn position(place: Place, sources: &Sources) -> String {
     let source = sources.get(place.origin.file);
     let (line, column) = source.line_and_column(sources.bytes(place).start);
-    format!("{}:{line}:{column}", source.path.display())
+    format!("{}:{line}:{column}", style::safe(&source.path.display().to_string()))
 }
 
 fn render(problem: &Problem, sources: &Sources, renderer: &Renderer) -> String {
@@ -84,7 +84,7 @@ fn show_place<'a>(
     let cut = floor(&source.text, (end.min(bytes.start + MARGIN) + MARGIN).min(line.end));
     let end = end.min(cut);
     let (number, column) = source.line_and_column(bytes.start);
-    let path = source.path.display().to_string();
+    let path = style::safe(&source.path.display().to_string());
     // The line is cut before it is handed over: a line may be megabytes long.
     let window = Snippet::source(&source.text[start..cut])
         .line_start(number)

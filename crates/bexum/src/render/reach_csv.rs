@@ -7,6 +7,7 @@ use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Row, Spot, Viewpoint};
 
 use super::sketch::{Column, action_id, routes};
+use super::style::safe;
 use crate::exit::Exit;
 
 struct Writer<'e> {
@@ -32,7 +33,7 @@ impl<'e> Writer<'e> {
         for i in spot.applicable(index.estate).ones() {
             let query = viewpoint.query(spot, action_id(index, i));
             let (outcome, source) = if cells.allow.contains(i) {
-                ("allow", routes(&mut self.decider, &query).join("; "))
+                ("allow", safe(&routes(&mut self.decider, &query).join("; ")))
             } else if cells.depends.contains(i) {
                 let doubt = reach::doubt(&mut self.decider, &query);
                 let told: Vec<String> =

@@ -1,6 +1,8 @@
 //! Colours, all in one place. Every text says the same without them; blue and orange are told
 //! apart by everybody.
 
+use std::borrow::Cow;
+
 use anstyle::{AnsiColor, Color, Style};
 
 const fn coloured(colour: AnsiColor) -> Style {
@@ -21,10 +23,74 @@ pub(crate) fn paint(style: Style, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }
 
-/// What anybody could have written, made fit for a terminal: control characters become visible.
+/// What anybody could have written, made fit for a terminal: control characters and those that
+/// turn the direction of writing are shown as escapes (`\u{1b}`).
 pub(crate) fn safe(text: &str) -> String {
-    if !text.contains(char::is_control) {
+    if !text.contains(steers) {
         return text.to_owned();
     }
-    text.chars().map(|c| if c.is_control() { char::REPLACEMENT_CHARACTER } else { c }).collect()
+    let mut shown = String::with_capacity(text.len() + 16);
+    for c in text.chars() {
+        if steers(c) {
+            shown.extend(c.escape_default());
+        } else {
+            shown.push(c);
+        }
+    }
+    shown
+}
+
+/// Whether a terminal would not show a character but do something: all of Unicode's controls, line
+/// and paragraph separators, and marks that turn the direction of writing.
+pub(crate) fn steers(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}')
+        || matches!(c, '\u{2066}'..='\u{2069}' | '\u{feff}')
+}
+
+/// A laid-out text on its way to a terminal: line breaks and colours pass, all else that could
+/// steer it is shown as escapes. Nothing reaches a terminal in any other way, so that a text that
+/// was not made [`safe`] where it was put in does no harm either.
+pub(crate) fn guard(text: &str) -> Cow<'_, str> {
+    let is_plain = |c: char| c == '\n' || !steers(c);
+    if text.chars().all(is_plain) {
+        return Cow::Borrowed(text);
+    }
+    let mut passed = String::with_capacity(text.len() + 16);
+    let mut left = text;
+    while let Some(c) = left.chars().next() {
+        let length = colour_length(left).unwrap_or(c.len_utf8());
+        if is_plain(c) || length > 1 && c == '\u{1b}' {
+            passed.push_str(&left[..length]);
+        } else {
+            passed.extend(c.escape_default());
+        }
+        left = &left[length..];
+    }
+    Cow::Owned(passed)
+}
+
+/// Bytes of the sequence for a colour or weight (`ESC [ numbers m`) that a text begins with.
+fn colour_length(text: &str) -> Option<usize> {
+    let numbers = text.strip_prefix("\u{1b}[")?;
+    let end = numbers.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+    numbers[end..].starts_with('m').then_some(end + 3)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{guard, safe};
+
+    #[test]
+    fn nothing_steers_the_terminal() {
+        assert_eq!(safe("a\u{1b}[2Jb\n\u{202e}é"), r"a\u{1b}[2Jb\n\u{202e}é");
+        assert_eq!(safe("plain"), "plain");
+        let coloured = "\u{1b}[1;38;5;75mALLOW\u{1b}[0m\n";
+        assert_eq!(guard(coloured), coloured);
+        assert_eq!(
+            guard("\u{1b}]0;title\u{7}\u{1b}[2J\u{9b}m\r\n"),
+            r"\u{1b}]0;title\u{7}\u{1b}[2J\u{9b}m\r".to_owned() + "\n"
+        );
+        assert_eq!(guard("\u{1b}[31"), r"\u{1b}[31");
+    }
 }

@@ -3,6 +3,7 @@
 use bexum_core::attribute::Value;
 use bexum_core::{Request, Time};
 
+use super::style;
 use crate::wire::answer::value_json;
 use crate::wire::json::Json;
 
@@ -53,10 +54,30 @@ fn written(value: &Value) -> String {
     }
 }
 
-/// A word as a shell reads it.
+/// A word as a shell reads it. What could not be typed, or would steer the terminal that shows it,
+/// stands as an octal escape in `$'…'`, which bash, zsh and other shells of POSIX 2024 read.
 pub(crate) fn quoted(text: &str) -> String {
+    if text.chars().any(style::steers) {
+        let mut quoted = String::from("$'");
+        for c in text.chars() {
+            match c {
+                '\n' => quoted.push_str("\\n"),
+                '\t' => quoted.push_str("\\t"),
+                '\'' | '\\' => quoted.extend(['\\', c]),
+                c if style::steers(c) => {
+                    for byte in c.encode_utf8(&mut [0; 4]).bytes() {
+                        quoted.push_str(&format!("\\{byte:03o}"));
+                    }
+                }
+                c => quoted.push(c),
+            }
+        }
+        quoted.push('\'');
+        return quoted;
+    }
+    // A tilde at the start of a word is a folder to a shell, an equals sign a program's path.
     let plain = text.chars().all(|c| c.is_ascii_alphanumeric() || "/._-~+@:=,".contains(c));
-    if plain && !text.is_empty() {
+    if plain && !text.is_empty() && !text.starts_with(['~', '=']) {
         text.to_owned()
     } else {
         format!("'{}'", text.replace('\'', r"'\''"))

@@ -10,6 +10,7 @@ use serde_json::{Map, Value as Json, json};
 use super::answer::VERSION;
 use crate::exit::Exit;
 use crate::render::sketch::{Column, action_id, routes};
+use crate::stream::escape_json;
 
 /// What each column's principal can do.
 pub(crate) fn by_principal(
@@ -75,9 +76,10 @@ pub(crate) fn by_action(
 /// Writes an object whose last field is `rows`, a line each, none kept once it is written.
 fn write(head: &Json, rows: impl Iterator<Item = Json>) -> anyhow::Result<Exit> {
     let mut out = BufWriter::with_capacity(1 << 16, std::io::stdout().lock());
-    let head = head.to_string();
+    let head = escape_json(&head.to_string());
     write!(out, "{},\"rows\":[", head.trim_end_matches('}'))?;
     for (i, row) in rows.enumerate() {
+        let row = escape_json(&row.to_string());
         write!(out, "{}\n  {row}", if i == 0 { "" } else { "," })?;
     }
     out.write_all(b"\n]}\n")?;

@@ -110,8 +110,8 @@ pub(crate) fn finish(command: &mut Command, input: &[u8]) -> Run {
     run
 }
 
-/// Runs the program with nobody to read what it prints, which is no error.
-pub(crate) fn run_unread(args: &[&str], folder: &Path) {
+/// The exit code of a run with nobody to read what it prints; that by itself is no error.
+pub(crate) fn run_unread(args: &[&str], folder: &Path) -> Option<i32> {
     let mut child = command()
         .args(args)
         .current_dir(folder)
@@ -122,8 +122,8 @@ pub(crate) fn run_unread(args: &[&str], folder: &Path) {
         .expect("the program starts");
     drop(child.stdout.take());
     let output = child.wait_with_output().expect("the program ends");
-    assert_eq!(output.status.code(), Some(0), "{args:?}");
-    assert_eq!(String::from_utf8_lossy(&output.stderr), "", "{args:?}");
+    assert!(!String::from_utf8_lossy(&output.stderr).contains("error: "), "{output:?}");
+    output.status.code()
 }
 
 fn copy(from: &Path, to: &Path) {
