@@ -218,9 +218,14 @@ impl Estate {
     }
 
     /// Everybody who is in a group at a moment, directly or through others: each once, with the
-    /// group that lists it.
+    /// group that lists it, direct ones first; no more than `most`.
     #[must_use]
-    pub fn whole_members(&self, group: GroupId, at: Time) -> Vec<(Principal, GroupId)> {
+    pub fn whole_members(
+        &self,
+        group: GroupId,
+        at: Time,
+        most: usize,
+    ) -> Vec<(Principal, GroupId)> {
         let mut found: Vec<(Principal, GroupId)> = Vec::new();
         let mut seen: FxHashSet<Principal> = FxHashSet::default();
         let mut queue = VecDeque::from([group]);
@@ -230,6 +235,9 @@ impl Estate {
             let listed = listed.filter(|m| m.window.holds(at)).map(|m| m.who);
             let matching = body.matching.iter().map(|user| Principal::User(*user));
             for member in listed.chain(matching) {
+                if found.len() == most {
+                    return found;
+                }
                 if seen.insert(member) {
                     found.push((member, holder));
                     if let Principal::Group(inner) = member {

@@ -5,7 +5,7 @@
 
 use crate::condition::ConditionFault;
 use crate::decision::{Reason, Verdict};
-use crate::limits::CHECK_REQUESTS;
+use crate::limits::{CHECK_REQUESTS, LOOP_LINKS};
 use crate::name::Grammar;
 use crate::origin::Place;
 use crate::pattern::PatternFault;
@@ -73,6 +73,16 @@ pub enum Fault {
     WrongType {
         /// The key.
         key: String,
+        /// In words.
+        expected: &'static str,
+        /// In words.
+        found: &'static str,
+    },
+    /// An element of a list that cannot stand in it.
+    #[error("an element of `{key}` must be {expected}, not {found}")]
+    WrongElement {
+        /// The key.
+        key: &'static str,
         /// In words.
         expected: &'static str,
         /// In words.
@@ -193,7 +203,7 @@ pub enum Fault {
         rule: &'static str,
     },
     /// Groups, roles or includes in a ring.
-    #[error("{what} form a loop: {}", .ring.join(" → "))]
+    #[error("{what} form a loop: {}", shorten(.ring))]
     Cycle {
         /// What, in words.
         what: &'static str,
@@ -302,12 +312,25 @@ pub enum Fault {
     },
 }
 
+/// A loop's names, those in the middle of a long one counted.
+fn shorten(ring: &[String]) -> String {
+    if ring.len() <= LOOP_LINKS {
+        return ring.join(" → ");
+    }
+    let (first, last) = (&ring[..LOOP_LINKS / 2], &ring[ring.len() - LOOP_LINKS / 2..]);
+    let left = ring.len() - first.len() - last.len();
+    format!("{} → … {left} more … → {}", first.join(" → "), last.join(" → "))
+}
+
 impl Fault {
     /// What to do about it, where the message does not say so itself.
     #[must_use]
     pub fn hint(&self) -> Option<String> {
         let did_you_mean = |near: &str| Some(format!("did you mean `{near}`?"));
         let one_of = |known: &[&str]| {
+            if known.is_empty() {
+                return Some("only `about` is known here".to_owned());
+            }
             let quoted: Vec<String> = known.iter().map(|word| format!("`{word}`")).collect();
             Some(format!("known here: {}", quoted.join(", ")))
         };
@@ -332,7 +355,7 @@ impl Fault {
                 Some("choose another `place` or rename one of them".to_owned())
             }
             Self::MembersUndecided { attribute, .. } => Some(format!(
-                "give the user an `{}` of the type that the condition compares with, or ask `{attribute} is set and …` first",
+                "give the user `{}` in the type that the condition compares with, or ask `{attribute} is set and …` first",
                 attribute.trim_start_matches("who.")
             )),
             Self::EmptyCeiling(_) => {

@@ -15,3 +15,5 @@ pub const ATTRIBUTE_DEPTH: usize = 64;
 
 /// Requests that one check makes at most.
 pub const CHECK_REQUESTS: usize = 100_000;
+/// Most links of a loop that are told one by one.
+pub const LOOP_LINKS: usize = 12;

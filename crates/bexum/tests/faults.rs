@@ -38,9 +38,13 @@ const FAULTS: &[(&str, &str, &[&str])] = &[
     (
         "wrong element",
         "[group.g]\nmembers = [1]",
-        &["`members` must be a list of principals, not an integer"],
+        &["an element of `members` must be a principal, or a table with `who`, not an integer"],
     ),
-    ("attach is no array", "[attach]\npolicy = 'reader'", &["`attach` must be an array of tables"]),
+    (
+        "ceiling is no array",
+        "[ceiling]\npolicy = 'reader'",
+        &["`ceiling` must be an array of tables"],
+    ),
     (
         "undeclared user",
         "[group.g]\nmembers = 'user:inse'",
@@ -302,6 +306,61 @@ fn a_condition_is_marked_inside_its_string() {
         "[[policy.p.deny]]\ndo = '*'\nwhen = '''\ngiven.a\n  and given.b < 'soon'\n'''\n",
     ));
     insta::assert_snapshot!(check(&folder).err);
+}
+
+/// What a load says, of an estate that ends in these lines.
+fn told(more: &str) -> String {
+    check(&Folder::estate().and(more)).err
+}
+
+#[test]
+fn of_three_the_first_is_named_first() {
+    insta::assert_snapshot!(told("[user.a]\n[user.b]\n[user.a]\n[user.a]\n"));
+}
+
+#[test]
+fn a_line_that_is_no_toml_has_one_fault() {
+    for (line, said) in [
+        ("enabled = ", "a value is missing here"),
+        ("attributes = { since = 2026-02-30T00:00:00Z }", "invalid date"),
+        ("attributes = { x = 1.0.0 }", ""),
+    ] {
+        let text = told(&format!("[user.a]\n{line}\nfull-name = 'x'\n"));
+        assert!(text.contains(said) && text.contains("error: 1 fault"), "{line}: {text}");
+    }
+    let text = told("[group.a]\nmembers = ['user:ines', \n[user.b]\n");
+    assert!(text.contains("error: 1 fault"), "{text}");
+}
+
+#[test]
+fn too_deep_is_told_where_it_is() {
+    let deep = format!("[user.a]\nattributes{} = 1\n", ".b".repeat(200));
+    let text = told(&deep);
+    assert!(text.contains("nests deeper") && text.contains("bexum.toml:35:1"), "{text}");
+}
+
+#[test]
+fn every_link_of_a_loop_has_its_place() {
+    let loop_of = |n: usize| -> String {
+        (0..n).map(|i| format!("[group.g{i}]\nmembers = 'group:g{}'\n", (i + 1) % n)).collect()
+    };
+    insta::assert_snapshot!(told(&loop_of(3)));
+    let long = told(&loop_of(5000));
+    assert!(long.contains("… 4989 more …") && long.len() < 3000, "{}: {long}", long.len());
+}
+
+#[test]
+fn elements_and_keys_say_what_may_stand_there() {
+    let text = told("[group.a]\nmembers = [['user:ines']]\n");
+    assert!(text.contains("an element of `members` must be a principal"), "{text}");
+    let text = told("[service.a]\nkey = 1\n");
+    assert!(text.contains("only `about` is known here"), "{text}");
+}
+
+#[test]
+fn a_long_line_leaves_no_empty_heading() {
+    let text = told(&format!("[user.a]\nfull-name = '{}'; x\n", "long ".repeat(2000)));
+    assert!(!text.lines().any(|line| line.trim() == ":::"), "{text}");
 }
 
 #[test]

@@ -267,6 +267,40 @@ fn a_file_beyond_all_use_is_refused_unread() {
     assert!(run.err.contains("cut it into several files"), "{}", run.err);
 }
 
+/// A chain of groups, the user in the first of them.
+fn chain(length: usize) -> Folder {
+    let mut text = String::from("[group.g0]\nmembers = 'user:tomas'\n");
+    for i in 1..length {
+        text.push_str(&format!("[group.g{i}]\nmembers = 'group:g{}'\n", i - 1));
+    }
+    let last = length - 1;
+    text.push_str(&format!("[[attach]]\npolicy = 'reader'\nto = 'group:g{last}'\nat = 'v'\n"));
+    Folder::estate().with("chain.toml", text)
+}
+
+#[test]
+fn long_ways_are_shortened_in_the_middle() {
+    let folder = chain(1500);
+    for args in [&["show", "user:tomas"][..], &["show"], &["show", "groups"], &DENIED] {
+        let run = folder.run(args);
+        let most = 1500 * 1000;
+        assert!(run.out.len() < most, "{args:?}: {} bytes", run.out.len());
+    }
+    let run = folder.run(&DENIED);
+    assert_eq!(run.code, Some(0));
+    let words: Vec<&str> = run.out.split_whitespace().collect();
+    assert!(words.join(" ").contains("group:g4 → … 1490 more … → group:g1495"), "{}", run.out);
+}
+
+#[test]
+fn a_long_name_is_no_long_work() {
+    let names = format!("{}{}", "word ".repeat(60_000), "w".repeat(300_000));
+    let folder = Folder::estate().and(&format!("[user.long]\nfull-name = '{names}'\n"));
+    let run = folder.run(&["show", "users"]);
+    assert_eq!(run.code, Some(0));
+    assert!(run.out.len() > 600_000);
+}
+
 #[test]
 fn circumstances_without_end_are_refused() {
     if !Path::new("/dev/zero").exists() {

@@ -33,6 +33,16 @@ pub(crate) fn decode(file: FileId, text: &str, is_root: bool) -> Decoded {
     let syntax = syntax::problems(file, text, document.get_ref(), errors);
     let mut decoded = Decoded { syntax, ..Decoded::default() };
     tables::Tables { file, is_root, decoded: &mut decoded }.read(document.get_ref());
+    if !decoded.syntax.is_empty() {
+        // What the reader of TOML made of a line that is none means nothing.
+        let line = |byte: u32| text.as_bytes()[..byte as usize].iter().rposition(|b| *b == b'\n');
+        let broken: Vec<_> = decoded
+            .syntax
+            .iter()
+            .filter_map(|problem| problem.place().map(|place| line(place.origin.start)))
+            .collect();
+        decoded.faults.retain(|fault| !broken.contains(&line(fault.place.origin.start)));
+    }
     decoded
 }
 

@@ -59,6 +59,13 @@ impl<'r, 'i> Reader<'r, 'i> {
         self.faults.push(Diagnostic::new(fault, origin));
     }
 
+    fn wrong_element(&mut self, key: &'static str, expected: &'static str, item: &Value<'i>) {
+        let found = value::type_in_words(item.get_ref());
+        let fault = Fault::WrongElement { key, expected, found };
+        let origin = self.origin_of(item);
+        self.faults.push(Diagnostic::new(fault, origin));
+    }
+
     /// Reports a key that must be there.
     pub(super) fn missing(&mut self, key: &'static str) {
         let fault = Fault::MissingKey { key, table: self.what };
@@ -114,7 +121,7 @@ impl<'r, 'i> Reader<'r, 'i> {
             match item.get_ref().as_str() {
                 Some(text) => items.push(Written::new(text.to_owned(), self.origin_of(item))),
                 None => {
-                    self.wrong(key, "a list of strings", item);
+                    self.wrong_element(key, "a string", item);
                     sound = false;
                 }
             }
@@ -146,7 +153,7 @@ impl<'r, 'i> Reader<'r, 'i> {
             match item.get_ref() {
                 DeValue::String(text) => elements.push(single(text, self.origin_of(item))),
                 DeValue::Table(table) => elements.extend(self.element(table, item)),
-                _ => self.wrong(key, "a list of principals", item),
+                _ => self.wrong_element(key, "a principal, or a table with `who`", item),
             }
         }
         Some(elements)

@@ -19,8 +19,11 @@ pub(super) fn problems(
     let mut errors: Vec<(usize, usize, Error)> = errors
         .into_iter()
         .map(|error| {
-            let span = error.span().unwrap_or(0..0);
-            (span.start.min(text.len()), span.end.min(text.len()), error)
+            let (start, end) = match error.span() {
+                Some(span) => (span.start, span.end),
+                None => deepest_line(text),
+            };
+            (start.min(text.len()), end.min(text.len()), error)
         })
         .collect();
     errors.sort_by_key(|(start, end, _)| (*start, *end));
@@ -50,7 +53,7 @@ pub(super) fn problems(
                 first: Some(origin(span.start, span.end).into()),
             },
             None => Problem::Syntax {
-                message: error.message().to_owned(),
+                message: worded(error.message(), &text[start..]),
                 place: here.into(),
                 first: None,
             },
@@ -60,6 +63,18 @@ pub(super) fn problems(
         }
     }
     problems
+}
+
+/// The reader's word, or a plainer one, about what `rest` begins with.
+fn worded(message: &str, rest: &str) -> String {
+    let line = rest.lines().next().unwrap_or_default();
+    if message.starts_with("string values must be quoted") && line.trim().is_empty() {
+        return "a value is missing here".to_owned();
+    }
+    if message.contains("recursion limit") || message.contains("max recursion depth") {
+        return "this nests deeper than TOML is read here".to_owned();
+    }
+    message.to_owned()
 }
 
 /// Where something that stands twice stood first.
@@ -81,18 +96,53 @@ fn first_place(text: &str, document: &DeTable<'_>, at: usize) -> Option<First> {
     };
     if is_header {
         let (name, above) = path.split_last()?;
-        let (key, _) = walk(document, above, at)?.get_key_value(name.as_str())?;
         let what = match above {
             [table] => bexum_core::TABLES.into_iter().find(|known| known == table),
             _ => None,
         };
-        return Some(First { what, name: name.clone(), span: key.span() });
+        // The document keeps the last of several headers; the first is looked for in the text.
+        let span = first_header(&text[..line_start], &path).or_else(|| {
+            let (key, _) = walk(document, above, at)?.get_key_value(name.as_str())?;
+            Some(key.span()).filter(|span| span.start < line_start)
+        })?;
+        return Some(First { what, name: name.clone(), span });
     }
     let table = walk(document, &path, at)?;
     let name = table.iter().filter(|(key, _)| key.span().start < at).find(|(key, _)| {
         text[at..].trim_start_matches(['"', '\'']).starts_with(key.get_ref().as_ref())
     })?;
     Some(First { what: None, name: name.0.get_ref().to_string(), span: name.0.span() })
+}
+
+/// Where the name stands in the first header of this path.
+fn first_header(text: &str, path: &[String]) -> Option<std::ops::Range<usize>> {
+    let name = path.last()?;
+    let mut start = 0;
+    for line in text.split_inclusive('\n') {
+        let is_it = line.trim_start().starts_with('[')
+            && line.contains(name.as_str())
+            && header_path(line.trim_end()).is_some_and(|known| known == path);
+        if is_it {
+            let at = start + line.rfind(name.as_str())?;
+            return Some(at..at + name.len());
+        }
+        start += line.len();
+    }
+    None
+}
+
+/// The line that nests deepest, by its dots and brackets; the reader does not say where it gave up.
+fn deepest_line(text: &str) -> (usize, usize) {
+    let depth = |line: &str| line.bytes().filter(|b| b".[{".contains(b)).count();
+    let mut start = 0;
+    let mut deepest = (0, 0, 0);
+    for line in text.split_inclusive('\n') {
+        if depth(line) > deepest.0 {
+            deepest = (depth(line), start, start + line.trim_end().len());
+        }
+        start += line.len();
+    }
+    (deepest.1, deepest.2)
 }
 
 fn header_above(text: &str) -> Option<&str> {

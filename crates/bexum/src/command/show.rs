@@ -27,6 +27,8 @@ struct View<'e> {
     sources: &'e Sources,
     index: Index<'e>,
     at: Time,
+    /// Whether lists have every element, for machines; for people, a beginning will do.
+    complete: bool,
 }
 
 pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
@@ -37,6 +39,7 @@ pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
         sources: &loaded.sources,
         index: Index::new(&loaded.estate),
         at: moment,
+        complete: show.format == Format::Json,
     };
     let report = view.report(show.what.as_deref())?;
     match show.format {

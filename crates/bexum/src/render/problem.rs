@@ -1,6 +1,7 @@
 //! Problems of a load: each with its file, line, column, the line itself marked, and a hint.
 
 use std::fmt::Write as _;
+use std::ops::Range;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
 use bexum_core::origin::Place;
@@ -56,15 +57,67 @@ fn render(problem: &Problem, sources: &Sources, renderer: &Renderer) -> String {
         _ => (&[], None),
     };
     if let Some(place) = problem.place() {
-        group = show_place(group, sources, place, None, AnnotationKind::Primary);
-    }
-    for (place, label) in also.iter().copied().chain(first.map(|place| (place, "first here"))) {
-        group = show_place(group, sources, place, Some(label), AnnotationKind::Context);
+        let others: Vec<(Place, &str)> =
+            also.iter().copied().chain(first.map(|place| (place, "first here"))).collect();
+        group = show_places(group, sources, place, &others);
     }
     if let Some(hint) = problem.hint() {
         group = group.element(Level::HELP.message(style::safe(&hint)));
     }
-    renderer.render(&[group])
+    let rendered = renderer.render(&[group]);
+    // A window into a long line leaves an empty heading behind.
+    let is_empty = |line: &str| anstream::adapter::strip_str(line).to_string().trim() == ":::";
+    let lines: Vec<&str> = rendered.lines().filter(|line| !is_empty(line)).collect();
+    lines.join("\n")
+}
+
+/// Farthest that two places in one file are shown in one piece, in bytes.
+const TOGETHER: usize = 32 << 10;
+
+/// A place and those that have to do with it: as one piece where they stand close together.
+fn show_places<'a>(
+    mut group: Group<'a>,
+    sources: &'a Sources,
+    place: Place,
+    others: &[(Place, &'a str)],
+) -> Group<'a> {
+    let source = sources.get(place.origin.file);
+    let bytes = sources.bytes(place);
+    let line = source.line_around(bytes.start);
+    let is_short = |line: &Range<usize>| line.len() <= 2 * MARGIN;
+    let (near, far): (Vec<_>, Vec<_>) = others.iter().copied().partition(|(other, _)| {
+        let other_bytes = sources.bytes(*other);
+        is_short(&line)
+            && other.origin.file == place.origin.file
+            && other_bytes.start.abs_diff(bytes.start) <= TOGETHER
+            && is_short(&source.line_around(other_bytes.start))
+    });
+    if near.is_empty() {
+        group = show_place(group, sources, place, None, AnnotationKind::Primary);
+    } else {
+        let lines = near.iter().map(|(other, _)| source.line_around(sources.bytes(*other).start));
+        let (start, end) = lines.fold((line.start, line.end), |(start, end), line| {
+            (start.min(line.start), end.max(line.end))
+        });
+        // Only the line where each starts: what is meant may go on over many.
+        let within = |bytes: Range<usize>| {
+            let line = source.line_around(bytes.start);
+            bytes.start - start..bytes.end.clamp(bytes.start, line.end) - start
+        };
+        let annotations = near.iter().map(|(other, label)| {
+            AnnotationKind::Context.span(within(sources.bytes(*other))).label(*label)
+        });
+        let first = AnnotationKind::Primary.span(within(bytes));
+        let window = Snippet::source(&source.text[start..end])
+            .line_start(source.line_and_column(start).0)
+            .path(style::safe(&source.path.display().to_string()))
+            .annotations(std::iter::once(first).chain(annotations));
+        group = group.element(window);
+    }
+    for (other, label) in far {
+        group = show_place(group, sources, other, Some(label), AnnotationKind::Context);
+    }
+    group
 }
 
 /// One place: the bytes that are meant and a window of the line around them.

@@ -23,6 +23,9 @@ pub(crate) enum Cell {
     None,
 }
 
+/// Most elements of a list that are shown to people; JSON has them all.
+const LIST_SHOWN: usize = 40;
+
 impl Cell {
     pub(crate) fn text(text: impl Into<String>) -> Self {
         Self::Text(text.into())
@@ -35,6 +38,10 @@ impl Cell {
     pub(crate) fn shown(&self) -> String {
         match self {
             Self::Text(text) => safe(text),
+            Self::List(items) if items.len() > LIST_SHOWN => {
+                let left = items.len() - LIST_SHOWN;
+                safe(&format!("{} and {left} more", items[..LIST_SHOWN].join(", ")))
+            }
             Self::List(items) => safe(&items.join(", ")),
             Self::Number(n) => n.to_string(),
             Self::Flag(b) => if *b { "yes" } else { "no" }.to_owned(),
@@ -165,6 +172,8 @@ fn draw_fields(out: &mut String, fields: &[(&str, Cell)], indent: usize, width: 
 
 /// Longest word that a table keeps whole.
 const WORD_KEPT: usize = 48;
+/// Longest text that is laid out in a column, in bytes; longer ones are stacked.
+const COLUMN_BYTES: usize = 2000;
 
 /// Where there is no room for a table: each row by itself, a line for each thing it says.
 fn stack_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], width: usize) {
@@ -208,6 +217,10 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     let used: Vec<usize> = (0..columns.len())
         .filter(|i| rows.iter().any(|row| row.get(*i).is_some_and(|cell| !cell.shown().is_empty())))
         .collect();
+    // Laying out a column takes the square of the longest text's length.
+    if rows.iter().flatten().any(|cell| cell.shown().len() > COLUMN_BYTES) {
+        return stack_rows(out, columns, rows, width);
+    }
     let mut table = Table::new();
     table
         .load_style(presets::NOTHING)

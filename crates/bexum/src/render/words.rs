@@ -1,5 +1,7 @@
 //! Small wordings shared by several outputs.
 
+use std::ops::Range;
+
 use bexum_core::condition::Reference;
 use bexum_core::engine::Source;
 use bexum_core::policy::Effect;
@@ -52,7 +54,14 @@ pub(crate) fn route(estate: &Estate, start: Principal, route: &Route) -> Option<
         return None;
     }
     let mut text = estate.principal_id(start);
-    for step in &route.steps {
+    let left_out = shortened(route.steps.len());
+    for (i, step) in route.steps.iter().enumerate() {
+        if left_out.contains(&i) {
+            if i == left_out.start {
+                text.push_str(&format!(" → … {} more …", left_out.len()));
+            }
+            continue;
+        }
         text.push_str(" → ");
         text.push_str(&estate.principal_id(step.into));
         let how = match step.how {
@@ -67,6 +76,14 @@ pub(crate) fn route(estate: &Estate, start: Principal, route: &Route) -> Option<
         }
     }
     Some(text)
+}
+
+/// Most steps of a way, or links of a loop, that are told one by one.
+const STEPS_TOLD: usize = 10;
+
+/// Of so many steps, those in the middle that are not told.
+pub(crate) fn shortened(steps: usize) -> Range<usize> {
+    if steps <= STEPS_TOLD { 0..0 } else { STEPS_TOLD / 2..steps - STEPS_TOLD / 2 }
 }
 
 /// A moment; midnight in UTC as its date alone.

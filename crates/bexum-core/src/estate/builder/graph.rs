@@ -9,8 +9,16 @@ pub(super) type Edges = Vec<Vec<(usize, Origin)>>;
 pub(super) struct Walk {
     /// Every node, each after all that it leads to (save around loops).
     pub(super) postorder: Vec<usize>,
-    /// Each loop once: its nodes, the first again at the end, and the edge that closes it.
-    pub(super) loops: Vec<(Vec<usize>, Origin)>,
+    /// Each loop once.
+    pub(super) loops: Vec<Loop>,
+}
+
+/// A way from a node back to it.
+pub(super) struct Loop {
+    /// Its nodes, the first again at the end.
+    pub(super) ring: Vec<usize>,
+    /// Where each edge of it is written, the one that closes it at the end.
+    pub(super) edges: Vec<Origin>,
 }
 
 /// Walks the graph depth first.
@@ -30,7 +38,7 @@ pub(super) fn walk(edges: &Edges) -> Walk {
         marks[start] = Mark::OnPath;
         let mut path = vec![(start, 0)];
         while let Some((node, next)) = path.last_mut() {
-            let Some(&(to, origin)) = edges[*node].get(*next) else {
+            let Some(&(to, _)) = edges[*node].get(*next) else {
                 marks[*node] = Mark::Done;
                 found.postorder.push(*node);
                 path.pop();
@@ -46,7 +54,9 @@ pub(super) fn walk(edges: &Edges) -> Walk {
                     let from = path.iter().position(|(node, _)| *node == to).unwrap_or(0);
                     let mut ring: Vec<usize> = path[from..].iter().map(|(node, _)| *node).collect();
                     ring.push(to);
-                    found.loops.push((ring, origin));
+                    // Each node on the path has just passed the edge by which the path goes on.
+                    let passed = path[from..].iter().map(|(node, next)| edges[*node][next - 1].1);
+                    found.loops.push(Loop { ring, edges: passed.collect() });
                 }
                 Mark::Done => {}
             }
@@ -60,7 +70,7 @@ mod tests {
     use proptest::collection::vec;
     use proptest::prelude::*;
 
-    use super::{Edges, walk};
+    use super::{Edges, Loop, walk};
     use crate::origin::Origin;
 
     fn graph(arrows: &[(usize, usize)], nodes: usize) -> Edges {
@@ -88,7 +98,8 @@ mod tests {
             let found = walk(&edges);
             let any = (0..7).any(|node| comes_back(&edges, node));
             prop_assert_eq!(any, !found.loops.is_empty());
-            for (ring, _) in &found.loops {
+            for Loop { ring, edges: places } in &found.loops {
+                prop_assert_eq!(places.len(), ring.len() - 1);
                 prop_assert_eq!(ring.first(), ring.last());
                 for pair in ring.windows(2) {
                     prop_assert!(edges[pair[0]].iter().any(|(to, _)| *to == pair[1]));

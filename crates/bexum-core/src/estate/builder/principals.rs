@@ -3,7 +3,7 @@
 use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
 
-use super::graph::{Edges, walk};
+use super::graph::{Edges, Loop, walk};
 use super::{Builder, boxed};
 use crate::condition::check::WhoAttribute;
 use crate::condition::eval::Facts;
@@ -12,6 +12,7 @@ use crate::condition::{Condition, ConditionFault, Reference};
 use crate::declaration::{self, Declarations, Element, Named};
 use crate::fault::{Diagnostic, Fault};
 use crate::id::{GroupId, RoleId, ScopeId, UserId};
+use crate::limits::LOOP_LINKS;
 use crate::origin::{Origin, Place, Written};
 use crate::principal::{
     Group, Identity, Membership, Principal, PrincipalType, Role, Subject, User,
@@ -248,9 +249,14 @@ impl Builder<'_> {
         name: impl Fn(usize) -> String,
     ) -> Vec<usize> {
         let walk = walk(edges);
-        for (ring, origin) in walk.loops {
+        for Loop { ring, edges } in walk.loops {
             let ring = ring.into_iter().map(&name).collect();
-            self.fault(Fault::Cycle { what, ring }, origin);
+            let Some((closing, others)) = edges.split_last() else { continue };
+            let mut diagnostic = Diagnostic::new(Fault::Cycle { what, ring }, *closing);
+            for origin in others.iter().take(LOOP_LINKS) {
+                diagnostic = diagnostic.and_see(*origin, "a link of it");
+            }
+            self.faults.push(diagnostic);
         }
         walk.postorder
     }

@@ -122,17 +122,20 @@ fn users(view: &View<'_>, report: &mut Report) {
 fn groups(view: &View<'_>, report: &mut Report) {
     let estate = view.estate;
     let rows = estate.groups.iter().map(|group| {
-        let members = whole_members(view, estate.find_group(&group.identity.name));
+        let most = if view.complete { usize::MAX } else { MEMBERS_SOUGHT };
+        let members = whole_members(view, estate.find_group(&group.identity.name), most);
         let (direct, through): (Vec<_>, Vec<_>) = members.into_iter().partition(|m| m.1);
-        let names = |list: Vec<(Principal, bool)>| {
-            Cell::List(list.into_iter().map(|(who, _)| view.id(who)).collect())
+        let names = |list: Vec<(Principal, bool)>, cut: bool| {
+            let names = list.into_iter().map(|(who, _)| view.id(who));
+            Cell::List(names.chain(cut.then(|| "…".to_owned())).collect())
         };
+        let is_cut = direct.len() + through.len() == most;
         let owners =
             group.owners.iter().flatten().map(|id| estate.user(*id).identity.name.to_string());
         vec![
             Cell::text(&*group.identity.name),
-            names(direct),
-            names(through),
+            names(direct, false),
+            names(through, is_cut),
             Cell::maybe(group.members_when.as_ref().map(|when| &*when.text)),
             Cell::List(owners.collect()),
             Cell::text(group.join.word()),
@@ -142,10 +145,17 @@ fn groups(view: &View<'_>, report: &mut Report) {
     report.rows("groups", "groups", columns, rows.collect());
 }
 
-/// Everybody in a group, and whether directly.
-pub(super) fn whole_members(view: &View<'_>, group: Option<GroupId>) -> Vec<(Principal, bool)> {
+/// Members of one group that a list for people looks for: groups of groups may be deep.
+const MEMBERS_SOUGHT: usize = 200;
+
+/// Everybody in a group, and whether directly; at most so many, direct ones first.
+pub(super) fn whole_members(
+    view: &View<'_>,
+    group: Option<GroupId>,
+    most: usize,
+) -> Vec<(Principal, bool)> {
     let Some(group) = group else { return Vec::new() };
-    let whole = view.estate.whole_members(group, view.at);
+    let whole = view.estate.whole_members(group, view.at, most);
     whole.into_iter().map(|(who, holder)| (who, holder == group)).collect()
 }
 

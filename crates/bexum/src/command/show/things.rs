@@ -20,7 +20,7 @@ impl View<'_> {
         let mut report = Report { title: self.id(principal), sections: Vec::new() };
         report.fields("principal", self.principal_fields(principal));
         if let Principal::Group(group) = principal {
-            let members = whole_members(self, Some(group));
+            let members = whole_members(self, Some(group), usize::MAX);
             let rows = members.into_iter().map(|(who, direct)| {
                 vec![
                     Cell::text(self.id(who)),
