@@ -16,6 +16,8 @@ use crate::problem::Problem;
 
 /// Tries before a file that somebody else keeps changing is given up.
 const MOST_TRIES: usize = 200;
+/// Tries in which the file must be as it was read; after them it may have been appended to.
+const PATIENT_TRIES: usize = 5;
 /// The file for checks where none stands anywhere yet.
 const NEW_FILE: &str = "checks.toml";
 
@@ -90,7 +92,7 @@ pub fn append_check(
     // The lock is on the folder, so that it leaves nothing behind, and ends with the process.
     let folder = File::open(root).map_err(lock_failed)?;
     folder.lock().map_err(lock_failed)?;
-    for _ in 0..MOST_TRIES {
+    for tries in 1..=MOST_TRIES {
         let loaded = load::load(root).map_err(AppendError::Estate)?;
         refuse_taken(&loaded, &check.name.value)?;
         let file = choose(&loaded, file)?;
@@ -107,7 +109,7 @@ pub fn append_check(
         if !is_same(&with) {
             return Err(AppendError::OtherQuestion);
         }
-        let written = write(&root.join(&file), old, &addition);
+        let written = write(&root.join(&file), old, &addition, tries >= PATIENT_TRIES);
         match written {
             Ok(true) => return Ok(file),
             Ok(false) => {}
@@ -176,7 +178,7 @@ fn choose(loaded: &Loaded, file: Option<&Path>) -> Result<PathBuf, AppendError> 
 }
 
 /// What is put after the old text: the table, with an empty line before it. It begins with a line
-/// break in any case, so that it stands by itself whatever is appended at the same moment.
+/// break where there is an old text, so that it stands by itself whatever is appended meanwhile.
 fn addition(old: &str, check: &Check) -> String {
     let line_end = if old.contains("\r\n") { "\r\n" } else { "\n" };
     let table = written(check).replace('\n', line_end);
@@ -189,13 +191,18 @@ fn addition(old: &str, check: &Check) -> String {
 
 /// Appends in one step; false when the file is not the `old` one any more, or was replaced
 /// meanwhile, and so is to be read again.
-fn write(path: &Path, old: Option<&str>, addition: &str) -> io::Result<bool> {
+///
+/// Where `may_be_longer`, the file may have been appended to since: the table stands by itself
+/// after whatever that was.
+fn write(path: &Path, old: Option<&str>, addition: &str, may_be_longer: bool) -> io::Result<bool> {
     let Some(old) = old else { return create(path, addition) };
     let mut file = match OpenOptions::new().append(true).open(path) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
         opened => opened?,
     };
-    if fs::read(path)? != old.as_bytes() {
+    let now = fs::read(path)?;
+    let is_longer = may_be_longer && now.starts_with(old.as_bytes()) && now.ends_with(b"\n");
+    if now != old.as_bytes() && !is_longer {
         return Ok(false);
     }
     let before = file.metadata()?.len();

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::error::{ContextKind, ContextValue};
-use clap::{Args as ClapArgs, CommandFactory, Parser, Subcommand, ValueEnum};
+use clap::{Args as ClapArgs, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 
 use crate::exit::{self, Exit};
 use crate::render::style::safe;
@@ -61,9 +61,12 @@ pub(crate) enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
-    /// Print the manual page
-    #[command(after_help = "Example:\n  bexum man | man -l -")]
-    Man,
+    /// Print the manual: the page of the program and of every command, or of one
+    #[command(after_help = "Examples:\n  bexum man > bexum.1\n  bexum man ask > bexum-ask.1")]
+    Man {
+        /// A command; else all of them
+        command: Option<String>,
+    },
 }
 
 /// Ask whether somebody may do something, and why
@@ -122,8 +125,8 @@ pub(crate) struct Circumstances {
 const ASK_EXAMPLES: &str = "\
 Examples:
   bexum ask user:ines recording.read veyra/survey/spectra/run-0412.fits
-  bexum ask user:ines job.submit veyra/survey/reduction/nightly --also group:pipeline
-  bexum ask user:noor secret.open veyra/core/vault/dish-keys --as role:dish-keeper --given mfa=true
+  bexum ask user:sol job.submit veyra/survey/reduction/nightly/x --also group:nightly-crew
+  bexum ask user:noor secret.open veyra/core/vault/dish-keys/dish-1 --as role:dish-keeper --given mfa=true
   bexum ask user:ines recording.erase veyra/survey/spectra/run-0412.fits --format json
   bexum ask user:sol job.submit veyra/survey/reduction/imaging/cube-7 --save-check 'sol stays out'
 
@@ -131,8 +134,8 @@ Exit codes: 0 allowed, 1 denied, 2 error";
 
 /// Answer many requests: one JSON object a line in, one answer a line out, in order
 ///
-/// A line is {\"who\":…, \"does\":…, \"on\":…} with, optionally, \"as\", \"also\", \"under\",
-/// \"given\", \"item\" and \"id\". A line that is an error is answered with {\"id\":…, \"error\":…}
+/// A line is {"who":…, "does":…, "on":…} with, optionally, "as", "also", "under", "given", "item"
+/// and "id". A line that is an error is answered with {"id":…, "error":…}
 /// and the run goes on. The last line on standard error says how many there were of each.
 #[derive(Debug, ClapArgs)]
 #[command(after_help = REPLAY_EXAMPLES)]
@@ -176,6 +179,9 @@ pub(crate) struct Prove {
     /// The time of checks that name none, instead of now
     #[arg(long, value_name = "TIME")]
     pub(crate) at_time: Option<String>,
+    /// Name everybody who breaks a law, with a request of each, not one alone
+    #[arg(long)]
+    pub(crate) everybody: bool,
     /// Try again at each change of a file
     #[arg(long)]
     pub(crate) watch: bool,
@@ -271,8 +277,7 @@ Examples:
 #[command(after_help = SHOW_EXAMPLES)]
 pub(crate) struct Show {
     /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings,
-    /// expectations) or one
-    /// thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
+    /// expectations) or one thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
     /// path, or kind:NAME); nothing for an overview
     pub(crate) what: Option<String>,
     /// See memberships and attachments as of this moment instead of now
@@ -288,7 +293,7 @@ Examples:
   bexum show
   bexum show scopes
   bexum show user:ines
-  bexum show policy:spectra-curator
+  bexum show policy:team-curator
   bexum show veyra/survey/spectra";
 
 /// Write the demo estate and walk through the job on it
@@ -317,8 +322,19 @@ pub(crate) struct Init {
 /// What is wrong with it; also where help or the version was asked for, which
 /// [`explain`] tells apart.
 pub(crate) fn parse() -> Result<Args, clap::Error> {
-    Args::try_parse()
+    let mut command = Args::command().mut_subcommands(|command| {
+        let Some(examples) = command.get_after_help().map(ToString::to_string) else {
+            return command;
+        };
+        command.after_help(examples.replace(' ', NO_BREAK))
+    });
+    let matches = command.try_get_matches_from_mut(std::env::args_os())?;
+    Args::from_arg_matches(&matches).map_err(|error| error.format(&mut command))
 }
+
+/// Stands for the spaces in examples while help is laid out, so that commands are not cut in two
+/// and can be pasted.
+const NO_BREAK: &str = "\u{a0}";
 
 /// Prints help and version to standard output, mistakes to standard error.
 pub(crate) fn explain(mut unread: clap::Error) -> anyhow::Result<Exit> {
@@ -336,7 +352,7 @@ pub(crate) fn explain(mut unread: clap::Error) -> anyhow::Result<Exit> {
     for (kind, value) in typed {
         unread.insert(kind, value);
     }
-    let text = unread.render().ansi().to_string();
+    let text = unread.render().ansi().to_string().replace(NO_BREAK, " ");
     if unread.use_stderr() {
         stream::print_error(&text);
         return Ok(Exit::Failed);

@@ -70,6 +70,41 @@ fn completions_and_manual() {
     }
     let run = folder.run(&["man"]);
     assert!(run.out.contains(".TH bexum"), "{}", run.out);
+    for command in COMMANDS {
+        assert!(run.out.contains(&format!(".TH bexum-{command} ")), "{command}");
+        assert!(folder.run(&["man", command]).out.contains("\\-\\-help"), "{command}");
+    }
+    assert!(folder.run(&["man", "aks"]).err.contains("did you mean `ask`?"));
+}
+
+const COMMANDS: [&str; 9] =
+    ["ask", "reach", "prove", "replay", "show", "demo", "init", "completions", "man"];
+
+#[cfg(unix)]
+#[test]
+fn every_example_in_a_help_runs_on_the_demo_estate() {
+    let program = std::path::Path::new(env!("CARGO_BIN_EXE_bexum"));
+    let path = format!("{}:/usr/bin:/bin", program.parent().expect("a folder").display());
+    let mut run_examples = 0;
+    for command in COMMANDS {
+        let folder = Folder::demo();
+        std::fs::create_dir_all(folder.file(".local/share/bash-completion/completions"))
+            .expect("a folder");
+        let help = folder.run(&[command, "--help"]).out;
+        let (_, examples) = help.split_once("Example").unwrap_or_else(|| panic!("{command}"));
+        let lines = examples.lines().skip(1).map_while(|line| line.strip_prefix("  "));
+        for line in lines {
+            // A watch has no end.
+            let line = line.trim_end_matches(" --watch");
+            let mut shell = std::process::Command::new("/bin/sh");
+            shell.env_clear().env("PATH", &path).env("HOME", folder.path()).args(["-c", line]);
+            let run = crate::support::finish(shell.current_dir(folder.path()), b"");
+            assert!(!run.err.contains("error:"), "{line}: {}", run.err);
+            assert!(matches!(run.code, Some(0 | 1)), "{line}: {run:?}");
+            run_examples += 1;
+        }
+    }
+    assert!(run_examples > 20, "{run_examples}");
 }
 
 #[test]

@@ -333,3 +333,76 @@ fn a_root_file_that_is_none_says_why() {
     assert!(made.is_ok_and(|status| status.success()), "mkfifo");
     assert!(shown(&folder).contains("its `bexum.toml` is no regular file"));
 }
+
+/// Estates in which everything that has to be quoted is: every command that is printed, pasted into
+/// a shell, does what is said.
+#[cfg(unix)]
+#[test]
+fn printed_commands_can_be_pasted_in_every_width() {
+    let folder = Folder::estate().with(
+        "checks.toml",
+        r#"
+[[check]]
+name = "odd"
+who = ["user:ines", "user:tomas"]
+does = "file.open"
+on = ["v/s/store/it's $HOME `x`", "v/s/store/~a\u202Eb=\u2028", "v/s/store/#!&;|"]
+given = { note = "line\nbreak\ttab \\ 'q' \"d\"", word = "true", empty = "", nets = ["a b"] }
+absent = ["gone"]
+item = { mark = "=~*?\u001b[2J" }
+expect = "deny"
+reason = "denied"
+[[never]]
+name = "nobody opens"
+who = "everyone"
+does = "file.open"
+on = "/v/s/store/**"
+when = "given.a-very-long-name-of-a-circumstance-that-wraps = 'one two' and not given.b"
+"#,
+    );
+    let program = std::path::Path::new(env!("CARGO_BIN_EXE_bexum"));
+    let path = format!("{}:/usr/bin:/bin", program.parent().expect("a folder").display());
+    for width in ["40", "80", "160"] {
+        let mut run = command();
+        run.env("COLUMNS", width).args(["prove", "--everybody"]).current_dir(folder.path());
+        let report = finish(&mut run, b"");
+        assert_eq!(report.code, Some(1), "{}", report.err);
+        let typed: Vec<&str> =
+            report.out.lines().filter_map(|line| line.trim_start().strip_prefix("$ ")).collect();
+        assert!(typed.len() >= 8, "{}", report.out);
+        for line in typed {
+            let line = line.to_owned() + " --format json";
+            let mut shell = Command::new("/bin/bash");
+            shell.env_clear().env("PATH", &path).args(["-c", &line]);
+            let run = finish(shell.current_dir(folder.path()), b"");
+            let answer: serde_json::Value = serde_json::from_str(&run.out)
+                .unwrap_or_else(|error| panic!("{line}: {error}: {}", run.err));
+            // A broken law was allowed; of the check, ines is allowed and tomas is not.
+            let tomas = line.contains("user:tomas");
+            assert_eq!(answer["verdict"], if tomas { "deny" } else { "allow" }, "{line}");
+        }
+    }
+}
+
+#[test]
+fn everybody_who_breaks_a_law_is_named_on_demand() {
+    let law = "[[never]]\nname = 'x'\nwho = 'everyone'\ndoes = 'store.list'\non = '/v/s/store'\n";
+    let folder = Folder::estate().and(law).and("[group.crew2]\nmembers = 'user:tomas'\n[[attach]]\npolicy = 'reader'\nto = 'user:tomas'\nat = 'v'\n");
+    let run = folder.run(&["prove", "--everybody"]);
+    assert_eq!(run.code, Some(1));
+    assert!(run.out.contains("2 principals break it:"), "{}", run.out);
+    assert!(
+        run.out.contains("$ bexum ask user:ines") && run.out.contains("$ bexum ask user:tomas")
+    );
+    assert!(!folder.run(&["prove"]).out.contains("break it:"));
+}
+
+#[test]
+fn a_law_about_nothing_is_skipped_for_build_servers() {
+    let law = "[[never]]\nname = 'x'\nwho = 'user:ines'\ndoes = 'store.list'\non = '/v/s/stroe'\n";
+    let folder = Folder::estate().and(law);
+    let run = folder.run(&["prove", "--format", "junit"]);
+    assert_eq!(run.code, Some(0));
+    assert!(run.out.contains("<skipped"), "{}", run.out);
+    assert!(folder.run(&["prove"]).out.contains("warning: law \"x\" is about nothing"));
+}

@@ -15,6 +15,9 @@ fn one_file_in_reverse_decides_the_same() {
             );
             continue;
         }
+        if path.extension().is_none_or(|extension| extension != "toml") {
+            continue;
+        }
         let text = std::fs::read_to_string(&path).expect("a file");
         let mut block = String::new();
         for line in text.lines() {

@@ -33,7 +33,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Demo(demo) => demo::run(demo.dir),
         Command::Init(init) => init::run(init.dir),
         Command::Completions { shell } => manual::completions(shell),
-        Command::Man => manual::man(),
+        Command::Man { command } => manual::man(command.as_deref()),
     }
 }
 

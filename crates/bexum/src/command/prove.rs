@@ -9,7 +9,7 @@ use anyhow::Context as _;
 use bexum_core::expectation::{Check, Law, Separation};
 use bexum_core::name::nearest;
 use bexum_core::pattern::action::star_match;
-use bexum_core::prove::{self, Laws, Part};
+use bexum_core::prove::{self, Breach, Laws, Part};
 use bexum_core::{Decider, Estate, Index, Principal, Time};
 use bexum_files::Loaded;
 use notify::{RecursiveMode, Watcher as _};
@@ -41,7 +41,7 @@ fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
     let now = super::moment(typed.at_time.as_deref())?;
     let loaded = super::load(at)?;
     let index = Index::new(&loaded.estate);
-    let proof = prove(&loaded, &index, &typed.names, now)?;
+    let proof = prove(&loaded, &index, typed, at, now)?;
     let printed = match typed.format {
         ProofFormat::Text => stream::print(&proof::text(&proof, stream::width())),
         ProofFormat::Json => stream::print_json(&wire::proof::whole(&proof)),
@@ -59,10 +59,12 @@ fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
 fn prove<'e>(
     loaded: &'e Loaded,
     index: &'e Index<'e>,
-    names: &[String],
+    typed: &Prove,
+    folder: Option<&'e Path>,
     now: Time,
 ) -> anyhow::Result<Proof<'e>> {
     let estate = &loaded.estate;
+    let names = &typed.names;
     expect_names(estate, names)?;
     let is_wanted =
         |name: &str| names.is_empty() || names.iter().any(|pattern| star_match(pattern, name));
@@ -80,9 +82,9 @@ fn prove<'e>(
             tried
         })
         .collect();
-    tried.extend(try_laws(index, &laws, now));
+    tried.extend(try_laws(index, &laws, now, typed.everybody));
     tried.extend(try_separations(index, &separations, now));
-    Ok(Proof { estate, index, sources: &loaded.sources, tried, now })
+    Ok(Proof { estate, index, sources: &loaded.sources, tried, now, folder })
 }
 
 /// Each name must be one of some expectation.
@@ -119,7 +121,14 @@ fn try_check<'e>(decider: &mut Decider<'e>, check: &'e Check, now: Time) -> Trie
     Tried::Check { check, requests, wrong }
 }
 
-fn try_laws<'e>(index: &'e Index<'e>, laws: &[&'e Law], now: Time) -> Vec<Tried<'e>> {
+/// Laws on all whom they concern; one that is found broken is tried no further, unless `everybody`
+/// who breaks it is asked for.
+fn try_laws<'e>(
+    index: &'e Index<'e>,
+    laws: &[&'e Law],
+    now: Time,
+    everybody: bool,
+) -> Vec<Tried<'e>> {
     let proof = Laws::new(index, laws.iter().copied(), now);
     let principals = proof.principals();
     let progress = stream::progress(
@@ -127,26 +136,34 @@ fn try_laws<'e>(index: &'e Index<'e>, laws: &[&'e Law], now: Time) -> Vec<Tried<
         "principals under all laws",
     );
     let mut known = proof.nothing();
+    let nothing = proof.nothing();
+    let mut others: Vec<Vec<Breach>> = vec![Vec::new(); laws.len()];
     let (mut left, mut size) = (&*principals, FIRST_WAVE);
     while !left.is_empty() {
         let (wave, rest) = left.split_at(size.min(left.len()));
         (left, size) = (rest, size * 4);
-        let judged: Vec<Vec<(usize, Part)>> = wave
+        let judged: Vec<(Vec<(usize, Part)>, Vec<(usize, Breach)>)> = wave
             .par_chunks((wave.len() / 32).clamp(1, MOST_TOGETHER))
             .map(|chunk| {
                 let mut decider = Decider::new(index);
                 let mut judged: BTreeMap<usize, Part> = BTreeMap::new();
+                let mut breaches = Vec::new();
                 for who in chunk {
-                    for (law, part) in proof.judge(&mut decider, *who, &known) {
+                    let before = if everybody { &nothing } else { &known };
+                    for (law, part) in proof.judge(&mut decider, *who, before) {
+                        if let (true, Some(breach)) = (everybody, &part.breach) {
+                            breaches.push((law, breach.clone()));
+                        }
                         judged.entry(law).or_default().join(part);
                     }
                 }
                 progress.inc(chunk.len() as u64);
-                judged.into_iter().collect()
+                (judged.into_iter().collect(), breaches)
             })
             .collect();
-        for (law, part) in judged.into_iter().flatten() {
-            known[law].join(part);
+        for (parts, breaches) in judged {
+            parts.into_iter().for_each(|(law, part)| known[law].join(part));
+            breaches.into_iter().for_each(|(law, breach)| others[law].push(breach));
         }
     }
     progress.finish_and_clear();
@@ -154,7 +171,7 @@ fn try_laws<'e>(index: &'e Index<'e>, laws: &[&'e Law], now: Time) -> Vec<Tried<
         .enumerate()
         .map(|(i, law)| {
             let (outcome, cover) = proof.outcome(i, &known[i]);
-            Tried::Law { law, outcome, cover }
+            Tried::Law { law, outcome, cover, others: std::mem::take(&mut others[i]) }
         })
         .collect()
 }

@@ -5,7 +5,6 @@ use bexum_core::prove::Outcome;
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 
 use super::proof::{self, Proof, Tried};
-use super::typed;
 
 /// The whole report: a suite for each table, a case for each expectation.
 pub(crate) fn report(proof: &Proof<'_>) -> anyhow::Result<String> {
@@ -26,6 +25,9 @@ pub(crate) fn report(proof: &Proof<'_>) -> anyhow::Result<String> {
 }
 
 fn status(proof: &Proof<'_>, tried: &Tried<'_>) -> TestCaseStatus {
+    if tried.is_about_nothing() {
+        return TestCaseStatus::skipped();
+    }
     if tried.holds() {
         return TestCaseStatus::success();
     }
@@ -35,7 +37,7 @@ fn status(proof: &Proof<'_>, tried: &Tried<'_>) -> TestCaseStatus {
             wrong
                 .iter()
                 .map(|(request, reason)| {
-                    let asked = typed::ask(request, check.time);
+                    let asked = proof.command(request, check.time);
                     format!("{asked}: {} ({reason})", reason.verdict())
                 })
                 .collect(),
@@ -43,7 +45,7 @@ fn status(proof: &Proof<'_>, tried: &Tried<'_>) -> TestCaseStatus {
         Tried::Law { law, outcome, .. } => match outcome {
             Outcome::Broken(breach) => {
                 let time = (breach.request.time != proof.now).then_some(breach.request.time);
-                let asked = typed::ask(&breach.request, time);
+                let asked = proof.command(&breach.request, time);
                 let reason = breach.reason;
                 let line = format!("{asked}: {} ({reason})", reason.verdict());
                 (proof::broken_law(law.claim).to_owned(), vec![line])

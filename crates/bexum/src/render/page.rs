@@ -45,6 +45,12 @@ impl Page {
         }
     }
 
+    /// A command to paste, on one line however narrow the page is.
+    pub(crate) fn command(&mut self, indent: usize, command: &str) {
+        let prompt = paint(style::QUIET, "$");
+        self.out.push_str(&format!("{:indent$}{prompt} {command}\n", ""));
+    }
+
     /// Lines that are laid out already, further in.
     pub(crate) fn block(&mut self, indent: usize, text: &str) {
         for line in text.lines() {

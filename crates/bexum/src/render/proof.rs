@@ -1,8 +1,10 @@
 //! What came of expectations, for people: what failed first, each with its explanation.
 
+use std::path::Path;
+
 use bexum_core::expectation::{Check, Claim, Law, Separation};
 use bexum_core::origin::Origin;
-use bexum_core::prove::{Cover, Has, Limit, Outcome, Overlap};
+use bexum_core::prove::{Breach, Cover, Has, Limit, Outcome, Overlap};
 use bexum_core::{Decider, Estate, Index, Reason, Request, Time, Trace};
 use bexum_files::Sources;
 
@@ -18,9 +20,23 @@ const MOST: usize = 5;
 /// One expectation and what came of it.
 #[derive(Debug)]
 pub(crate) enum Tried<'e> {
-    Check { check: &'e Check, requests: usize, wrong: Vec<(Request<'e>, Reason)> },
-    Law { law: &'e Law, outcome: Outcome, cover: Cover },
-    Apart { separation: &'e Separation, overlaps: Vec<Overlap>, principals: usize },
+    Check {
+        check: &'e Check,
+        requests: usize,
+        wrong: Vec<(Request<'e>, Reason)>,
+    },
+    /// With a breach of each principal who breaks the law, where everybody was asked about.
+    Law {
+        law: &'e Law,
+        outcome: Outcome,
+        cover: Cover,
+        others: Vec<Breach>,
+    },
+    Apart {
+        separation: &'e Separation,
+        overlaps: Vec<Overlap>,
+        principals: usize,
+    },
 }
 
 /// All that was tried.
@@ -30,6 +46,15 @@ pub(crate) struct Proof<'e> {
     pub(crate) sources: &'e Sources,
     pub(crate) tried: Vec<Tried<'e>>,
     pub(crate) now: Time,
+    /// The estate's folder, where it was named: the commands that are shown name it too.
+    pub(crate) folder: Option<&'e Path>,
+}
+
+impl Proof<'_> {
+    /// The command that asks a request, at `time` if it is not the present.
+    pub(crate) fn command(&self, request: &Request<'_>, time: Option<Time>) -> String {
+        typed::ask(self.folder, request, time)
+    }
 }
 
 impl<'e> Tried<'e> {
@@ -40,6 +65,11 @@ impl<'e> Tried<'e> {
             Self::Law { outcome, .. } => matches!(outcome, Outcome::Held),
             Self::Apart { overlaps, .. } => overlaps.is_empty(),
         }
+    }
+
+    /// Whether it is a law about nothing, which is mostly a slip of the pen.
+    pub(crate) fn is_about_nothing(&self) -> bool {
+        matches!(self, Self::Law { cover, .. } if cover.is_empty() && self.holds())
     }
 
     /// `held`, `broken` or `not decided`.
@@ -93,14 +123,16 @@ pub(crate) fn text(proof: &Proof<'_>, width: usize) -> String {
         page.line(0, "`bexum ask … --save-check \"NAME\"` writes the first one");
         return page.finish();
     }
-    let mut decider = Decider::new(proof.index);
-    for tried in proof.tried.iter().filter(|tried| !tried.holds()) {
-        failure(&mut page, proof, &mut decider, tried, width);
-        page.blank();
-    }
     summary(&mut page, proof);
     let mut out = page.finish();
     laws(&mut out, proof, width);
+    let mut page = Page::new(width);
+    let mut decider = Decider::new(proof.index);
+    for tried in proof.tried.iter().filter(|tried| !tried.holds()) {
+        page.blank();
+        failure(&mut page, proof, &mut decider, tried, width);
+    }
+    out.push_str(&page.finish());
     out
 }
 
@@ -129,17 +161,17 @@ fn failure(
             for (request, _) in wrong.iter().take(MOST) {
                 answer(page, proof, decider, request, check.time, width);
             }
-            let rest = wrong.iter().skip(MOST).map(|(request, _)| typed::ask(request, check.time));
-            for line in rest {
-                page.line(2, &paint(style::QUIET, &format!("$ {}", safe(&line))));
+            for (request, _) in wrong.iter().skip(MOST) {
+                page.command(2, &proof.command(request, check.time));
             }
         }
-        Tried::Law { law, outcome, .. } => match outcome {
+        Tried::Law { law, outcome, others: others_who_break, .. } => match outcome {
             Outcome::Held => {}
             Outcome::Broken(breach) => {
                 page.line(2, &format!("{}:", broken_law(law.claim)));
                 let time = (breach.request.time != proof.now).then_some(breach.request.time);
                 answer(page, proof, decider, &breach.request, time, width);
+                others(page, proof, others_who_break);
             }
             Outcome::NotDecided(limit) => page.line(2, &not_decided(limit)),
         },
@@ -152,6 +184,21 @@ fn failure(
                 page.line(2, &format!("and {left} more (see `--format json`)"));
             }
         }
+    }
+}
+
+/// Everybody else who breaks a law, a request of each.
+fn others(page: &mut Page, proof: &Proof<'_>, others: &[Breach]) {
+    if others.is_empty() {
+        return;
+    }
+    page.line(
+        2,
+        &format!("{} it:", words::count(others.len(), "principal breaks", "principals break")),
+    );
+    for breach in others {
+        let time = (breach.request.time != proof.now).then_some(breach.request.time);
+        page.command(4, &proof.command(&breach.request, time));
     }
 }
 
@@ -197,7 +244,7 @@ fn answer(
     time: Option<Time>,
     width: usize,
 ) {
-    page.line(2, &paint(style::QUIET, &format!("$ {}", safe(&typed::ask(request, time)))));
+    page.command(2, &proof.command(request, time));
     let Ok(query) = request.resolve(proof.estate) else { return };
     let trace = Trace::of(decider, &query);
     let answer =
@@ -264,6 +311,11 @@ fn summary(page: &mut Page, proof: &Proof<'_>) {
         };
         page.line(0, &format!("{text}: {verdict}"));
     }
+    for tried in proof.tried.iter().filter(|tried| tried.is_about_nothing()) {
+        let warning = paint(style::DENY, "warning");
+        let text = format!("{warning}: law \"{}\" is about nothing", safe(tried.name()));
+        page.noted(0, &text, &proof.sources.shown(tried.origin()));
+    }
 }
 
 /// What each law was tried on.
@@ -272,9 +324,8 @@ fn laws(out: &mut String, proof: &Proof<'_>, width: usize) {
         .tried
         .iter()
         .filter_map(|tried| match tried {
-            Tried::Law { law, outcome, cover } => {
-                // One that is about nothing is mostly a slip of the pen.
-                let result = match cover.is_empty() && tried.holds() {
+            Tried::Law { law, outcome, cover, .. } => {
+                let result = match tried.is_about_nothing() {
                     true => "held, of nothing",
                     false => tried.status(),
                 };

@@ -1,5 +1,7 @@
 //! A request as somebody would type it.
 
+use std::path::Path;
+
 use bexum_core::attribute::Value;
 use bexum_core::{Request, Time};
 
@@ -7,15 +9,19 @@ use super::style;
 use crate::wire::answer::value_json;
 use crate::wire::json::Json;
 
-/// `bexum ask …` for this request, at `time` if it is not the present.
-pub(crate) fn ask(request: &Request<'_>, time: Option<Time>) -> String {
-    let mut words = vec![
-        "bexum".to_owned(),
+/// `bexum ask …` for this request of the estate in `folder`, else the one around, at `time` if it
+/// is not the present.
+pub(crate) fn ask(folder: Option<&Path>, request: &Request<'_>, time: Option<Time>) -> String {
+    let mut words = vec!["bexum".to_owned()];
+    if let Some(folder) = folder {
+        words.extend(["-C".to_owned(), folder.display().to_string()]);
+    }
+    words.extend([
         "ask".to_owned(),
         request.who.to_string(),
         request.does.to_string(),
         request.on.to_string(),
-    ];
+    ]);
     let mut option = |name: &str, value: String| words.extend([name.to_owned(), value]);
     if let Some(role) = &request.take_up {
         option("--as", role.to_string());

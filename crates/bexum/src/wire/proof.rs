@@ -1,12 +1,14 @@
 //! What came of expectations as JSON, version 1.
 
-use bexum_core::prove::{Limit, Outcome};
+use std::borrow::Cow;
+
+use bexum_core::attribute::Value;
+use bexum_core::prove::{Breach, Limit, Outcome};
 use bexum_core::{Decider, Request, Time, Trace};
 use serde_json::{Value as Json, json};
 
 use super::answer;
 use crate::render::proof::{Proof, Tried, overlapping};
-use crate::render::typed;
 
 /// The whole report.
 pub(crate) fn whole(proof: &Proof<'_>) -> Json {
@@ -40,7 +42,7 @@ fn one(proof: &Proof<'_>, decider: &mut Decider<'_>, tried: &Tried<'_>) -> Json 
                 .map(|(request, _)| answered(proof, decider, request, check.time))
                 .collect();
         }
-        Tried::Law { outcome, cover, .. } => match outcome {
+        Tried::Law { outcome, cover, others, .. } => match outcome {
             Outcome::Held => {
                 shape["covered"] = json!({
                     "principals": cover.principals,
@@ -53,6 +55,14 @@ fn one(proof: &Proof<'_>, decider: &mut Decider<'_>, tried: &Tried<'_>) -> Json 
             Outcome::Broken(breach) => {
                 let time = Some(breach.request.time);
                 shape["broken-by"] = answered(proof, decider, &breach.request, time);
+                if !others.is_empty() {
+                    let everybody = others.iter().map(|breach: &Breach| {
+                        let request = &breach.request;
+                        let command = proof.command(request, Some(request.time));
+                        json!({ "who": request.who, "ask": command })
+                    });
+                    shape["everybody"] = everybody.collect();
+                }
             }
             Outcome::NotDecided(limit) => {
                 shape["limit"] = match limit {
@@ -89,5 +99,47 @@ fn answered(
         let trace = Trace::of(decider, &query);
         answer::whole(proof.estate, proof.sources, &query, &trace)
     });
-    json!({ "ask": typed::ask(request, time), "answer": answer })
+    json!({
+        "ask": proof.command(request, time),
+        "request": asked(request, time),
+        "answer": answer,
+    })
+}
+
+/// A request as `replay` reads it, at `time` if it is not the present.
+fn asked(request: &Request<'_>, time: Option<Time>) -> Json {
+    let mut shape = json!({ "who": request.who, "does": request.does, "on": request.on });
+    if let Some(role) = &request.take_up {
+        shape["as"] = json!(role);
+    }
+    for (key, names) in [("also", &request.also), ("under", &request.under)] {
+        if !names.is_empty() {
+            shape[key] = json!(names);
+        }
+    }
+    let given = request.given.iter().map(|(name, value)| (name, value.as_ref()));
+    let mut given = nested(given);
+    if let Some(time) = time {
+        given["time"] = json!(time.to_string());
+    }
+    if given != json!({}) {
+        shape["given"] = given;
+    }
+    if let Some(item) = &request.item {
+        shape["item"] = nested(item.iter().map(|(name, value)| (name, Some(value))));
+    }
+    shape
+}
+
+/// Attributes by dotted names as tables in tables; one that is said to be absent is `null`.
+fn nested<'v>(attributes: impl Iterator<Item = (&'v Cow<'v, str>, Option<&'v Value>)>) -> Json {
+    let mut whole = json!({});
+    for (name, value) in attributes {
+        let mut at = &mut whole;
+        for part in name.split('.') {
+            at = &mut at[part];
+        }
+        *at = value.map_or(Json::Null, answer::value_json);
+    }
+    whole
 }
