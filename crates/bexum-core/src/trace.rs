@@ -4,7 +4,7 @@
 mod near;
 mod routes;
 
-pub use near::{Lapse, NearMiss, Shortfall};
+pub use near::{Lapse, NearMiss, Shortfall, lapses};
 pub use routes::{How, Route, Routes, Step};
 
 use crate::attribute::Value;
@@ -13,9 +13,10 @@ use crate::condition::eval::Facts;
 use crate::condition::fact::Fact;
 use crate::decision::{Reading, Reason};
 use crate::engine::{Bound, Candidate, Decider, Limit, Obstacle, Scene, Sink, Source};
-use crate::id::{RoleId, StatementId};
+use crate::id::{GroupId, RoleId, StatementId};
 use crate::pattern::matching::Braces as _;
 use crate::policy::Effect;
+use crate::principal::Principal;
 use crate::request::Query;
 use crate::truth::Truth;
 
@@ -38,12 +39,18 @@ pub struct Trace {
     pub ceilings: Vec<CeilingFinding>,
     /// How the principal comes to each group and role.
     pub routes: Routes,
-    /// Groups and roles that the principal would be in at another time.
+    /// Groups and roles that the principal would be in at another time, when that would help.
     pub lapses: Vec<Lapse>,
     /// Policies that would have allowed it, attached elsewhere or to others; for `not-granted`.
     pub near: Vec<NearMiss>,
     /// Roles that the principal may take up and that would have allowed it.
     pub roles_that_help: Vec<RoleId>,
+    /// Groups that would have it allowed if the principal were in one of them.
+    pub groups_that_help: Vec<GroupId>,
+    /// Roles and groups that might have it allowed, if what is undecided then came out in favour.
+    pub perhaps: Vec<Principal>,
+    /// Whether it would have been allowed without taking up a role.
+    pub role_stands_in_the_way: bool,
 }
 
 /// A statement and what it came to.
@@ -57,7 +64,8 @@ pub struct Finding {
     pub path: Truth,
     /// The parts of its condition that kept it from being true.
     pub parts: Vec<Part>,
-    /// The attributes in its patterns that could not be filled in.
+    /// The attributes in its patterns when these do not match: those that left it undecided, or
+    /// what was put in.
     pub braces: Vec<Seen>,
     /// How many segments the target lies below the attachment's scope.
     pub distance: usize,
@@ -126,20 +134,47 @@ impl Trace {
         let (reason, recorder) = Recorder::of(decider, query);
         let at_best = decider.decide_into(query, Reading::Hopeful, &mut crate::engine::Nothing);
         let closure = decider.closure_of(query);
+        let Recorder { denies, allows, misses, obstructed, ceilings } = recorder;
         let mut near = Vec::new();
         let mut roles_that_help = Vec::new();
+        let mut groups_that_help = Vec::new();
+        let mut perhaps = Vec::new();
+        let mut lapses = Vec::new();
+        let mut role_stands_in_the_way = false;
         if reason == Reason::NotGranted {
             near = near::misses(decider.index, query, &closure);
+            // A statement that is in play, or kept out of it, is told once.
+            near.retain(|miss| {
+                let is_it = |finding: &Finding| finding.candidate.statement == miss.statement;
+                !misses.iter().chain(obstructed.iter().map(|(finding, _)| finding)).any(is_it)
+            });
             if query.take_up.is_none() {
                 for &role in &closure.takeable {
                     let with_role = Query { take_up: Some(role), ..query.clone() };
-                    if decider.decide(&with_role) == Reason::Granted {
-                        roles_that_help.push(role);
+                    match near::help(decider, &with_role) {
+                        Truth::True => roles_that_help.push(role),
+                        Truth::Undecided => perhaps.push(Principal::Role(role)),
+                        Truth::False => {}
                     }
                 }
             }
         }
-        let Recorder { denies, allows, misses, obstructed, ceilings } = recorder;
+        if matches!(reason, Reason::NotGranted | Reason::RoleRefused) {
+            for group in near::groups_to_try(decider.index, query, &near, &closure) {
+                let mut supposed = query.clone();
+                supposed.also.push(group);
+                match near::help(decider, &supposed) {
+                    Truth::True => groups_that_help.push(group),
+                    Truth::Undecided => perhaps.push(Principal::Group(group)),
+                    Truth::False => {}
+                }
+            }
+            lapses = near::lapses(decider.index, &closure, query.time);
+            lapses.retain(|lapse| near::would_help(decider, query, reason, lapse));
+            let without_role = Query { take_up: None, ..query.clone() };
+            role_stands_in_the_way =
+                query.take_up.is_some() && decider.decide(&without_role) == Reason::Granted;
+        }
         let mut trace = Self {
             reason,
             at_best,
@@ -149,9 +184,12 @@ impl Trace {
             obstructed,
             ceilings,
             routes: Routes::new(decider.index, query.who, &query.also, query.take_up, query.time),
-            lapses: near::lapses(decider.index, query, &closure),
+            lapses,
             near,
             roles_that_help,
+            groups_that_help,
+            perhaps,
+            role_stands_in_the_way,
         };
         trace.settle();
         trace
@@ -177,7 +215,8 @@ impl Trace {
     /// Attributes of the circumstances that were not given and left a statement undecided.
     #[must_use]
     pub fn not_given(&self) -> Vec<Reference> {
-        let findings = self.denies.iter().chain(&self.misses);
+        // A path that does not match does not wait for anything.
+        let findings = self.denies.iter().chain(&self.misses).filter(|f| f.path != Truth::False);
         let of_findings = findings.flat_map(|finding| {
             finding.parts.iter().flat_map(|part| &part.seen).chain(&finding.braces)
         });
@@ -185,6 +224,7 @@ impl Trace {
             .ceilings
             .iter()
             .flat_map(|c| &c.statements)
+            .filter(|s| s.path != Truth::False)
             .flat_map(|s| s.parts.iter().flat_map(|part| &part.seen).chain(&s.braces));
         let mut found: Vec<Reference> = of_findings
             .chain(of_ceilings)
@@ -289,18 +329,19 @@ fn finding(candidate: Candidate, truth: Truth, scene: &Scene<'_>) -> Finding {
     }
 }
 
-/// What the path patterns of a statement come to, and which braces left them undecided.
+/// What the path patterns of a statement come to; where that is undecided, the braces that left it
+/// so, and where it is false, all that were filled in.
 fn path_of(statement: StatementId, anchor: usize, scene: &Scene<'_>) -> (Truth, Vec<Seen>) {
     let on = &scene.index.estate.statement(statement).on;
     let path = on.matches(&scene.query.target.segments, anchor, scene);
     let mut braces: Vec<Seen> = Vec::new();
-    if path == Truth::Undecided {
+    if path != Truth::True {
         let patterns = on.plain.iter().chain(&on.excluded);
         for brace in patterns.flat_map(|pattern| pattern.braces()) {
             let mut open = false;
             scene.alternatives(brace, &mut |text| open |= text.is_none());
             let seen = see(brace.attribute, scene);
-            if open && !braces.contains(&seen) {
+            if (open || path == Truth::False) && !braces.contains(&seen) {
                 braces.push(seen);
             }
         }

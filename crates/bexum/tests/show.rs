@@ -61,6 +61,32 @@ fn an_identity_is_found_by_its_path_too() {
 }
 
 #[test]
+fn what_was_and_what_comes_is_shown_as_such() {
+    let folder = Folder::demo();
+    let shown = |args: &[&str]| folder.run(&[&["show"], args].concat());
+    let noor = shown(&["user:noor", "--at-time", AT]).out;
+    assert!(noor.contains("groups and roles at another time (1)"), "{noor}");
+    assert!(noor.contains("until 2026-06-01 (over)"), "{noor}");
+    let early = shown(&["group:transit", "--at-time", "2026-01-01T00:00:00Z"]).out;
+    assert!(
+        early.contains("members at another time (1)") && early.contains("(not yet)"),
+        "{early}"
+    );
+    let staff = shown(&["group:staff", "--at-time", AT]).out;
+    assert!(staff.contains("user:lin    by its members-when"), "{staff}");
+}
+
+#[test]
+fn a_suggestion_is_a_thing_of_this_estate() {
+    let folder = Folder::estate();
+    assert!(folder.run(&["show", "tomas"]).err.contains("did you mean `user:tomas`?"));
+    assert!(folder.run(&["show", "raeder"]).err.contains("did you mean `policy:reader`?"));
+    assert!(folder.run(&["show", "anna"]).err.contains("is written like `user:ines`"));
+    let other = folder.with("bexum.toml", "[estate]\nname = 'x'\nformat = 1\n");
+    assert!(!other.run(&["show", "anna"]).err.contains("ines"));
+}
+
+#[test]
 fn json_of_a_user() {
     let json: serde_json::Value =
         serde_json::from_str(&show(&["user:lin", "--format", "json"])).expect("JSON");

@@ -1,11 +1,12 @@
 //! What nearly allowed a request: policies attached elsewhere or to others, memberships at
 //! another time. This looks through all attachments, which only an explanation may do.
 
-use crate::engine::{Closure, Index, Scene};
-use crate::id::{AttachmentId, PolicyId, ScopeId, StatementId};
+use crate::decision::{Reading, Reason};
+use crate::engine::{Closure, Decider, Index, Nothing, Scene};
+use crate::id::{AttachmentId, GroupId, PolicyId, ScopeId, StatementId};
 use crate::principal::{Principal, Subject};
 use crate::request::Query;
-use crate::time::{Phase, Window};
+use crate::time::{Phase, Time, Window};
 use crate::truth::Truth;
 
 /// Most near misses worth showing.
@@ -58,8 +59,83 @@ pub struct Lapse {
     pub phase: Phase,
 }
 
-/// Memberships and role holdings of the closure that do not hold at the query's moment.
-pub(super) fn lapses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>) -> Vec<Lapse> {
+/// Most groups that are tried.
+const MOST_TRIED: usize = 20;
+
+/// Whether a query is allowed: for certain, or if all that is undecided came out in favour.
+pub(super) fn help(decider: &mut Decider<'_>, query: &Query<'_>) -> Truth {
+    if decider.decide(query) == Reason::Granted {
+        return Truth::True;
+    }
+    match decider.decide_into(query, Reading::Hopeful, &mut Nothing) {
+        Reason::Granted => Truth::Undecided,
+        _ => Truth::False,
+    }
+}
+
+/// Groups that might have the query allowed: those that a policy is attached to which nearly
+/// allowed it, or whose members may take up a role that was refused.
+pub(super) fn groups_to_try(
+    index: &Index<'_>,
+    query: &Query<'_>,
+    near: &[NearMiss],
+    closure: &Closure<'_>,
+) -> Vec<GroupId> {
+    let estate = index.estate;
+    let attached = near.iter().filter_map(|miss| match miss.shortfall {
+        Shortfall::ToOthers { attachment, .. } => Some(attachment),
+        _ => None,
+    });
+    let attached = attached.flat_map(|id| estate.attachment(id).to.iter().map(|to| to.value));
+    let attached = attached.filter_map(|subject| match subject {
+        Subject::One(Principal::Group(id)) => Some(id),
+        _ => None,
+    });
+    let able = query.take_up.into_iter().flat_map(|role| {
+        let role = estate.role(role);
+        let able = role.taken_by.iter().chain(&role.held_by);
+        able.filter_map(|member| match member.who {
+            Principal::Group(id) if member.window.holds(query.time) => Some(id),
+            _ => None,
+        })
+    });
+    let mut groups: Vec<GroupId> = Vec::new();
+    for group in attached.chain(able) {
+        if closure.groups.binary_search(&group).is_err() && !groups.contains(&group) {
+            groups.push(group);
+        }
+    }
+    groups.truncate(MOST_TRIED);
+    groups
+}
+
+/// Whether a refused query would be answered better at the time of a membership.
+pub(super) fn would_help(
+    decider: &mut Decider<'_>,
+    query: &Query<'_>,
+    reason: Reason,
+    lapse: &Lapse,
+) -> bool {
+    let at = match (lapse.phase, lapse.window.from, lapse.window.until) {
+        (Phase::Future, Some(from), _) => from,
+        (Phase::Past, _, Some(until)) => Time(until.0 - 1),
+        _ => return false,
+    };
+    let then = decider.decide(&Query { time: at, ..query.clone() });
+    let supposed = match lapse.into {
+        Principal::Group(group) => {
+            let mut supposed = query.clone();
+            supposed.also.push(group);
+            decider.decide(&supposed)
+        }
+        _ => reason,
+    };
+    [then, supposed].contains(&Reason::Granted)
+}
+
+/// Memberships and role holdings of a closure that do not hold at a moment.
+#[must_use]
+pub fn lapses(index: &Index<'_>, closure: &Closure<'_>, at: Time) -> Vec<Lapse> {
     let mut found = Vec::new();
     let groups = closure.groups.iter().map(|group| Principal::Group(*group));
     let roles = closure.roles.iter().map(|role| Principal::Role(*role));
@@ -69,7 +145,7 @@ pub(super) fn lapses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>
     holders.dedup();
     for who in holders {
         let mut note = |into, window: Window| {
-            let phase = window.phase(query.time);
+            let phase = window.phase(at);
             if phase != Phase::Open {
                 found.push(Lapse { who, into, window, phase });
             }

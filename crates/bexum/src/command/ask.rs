@@ -11,7 +11,7 @@ use bexum_core::{Request, Trace, Verdict};
 use super::{circumstances, save};
 use crate::args::{Ask, Format};
 use crate::exit::Exit;
-use crate::render::answer::Answer;
+use crate::render::answer::{Answer, Asked};
 use crate::render::style::safe;
 use crate::stream;
 use crate::wire::answer;
@@ -27,7 +27,9 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     let sources = &loaded.sources;
     stream::unless_gone(match ask.format {
         Format::Text => {
-            let answer = Answer { estate, sources, query: &query, trace: &trace };
+            let time = typed_time.then_some(request.time);
+            let asked = Asked { request: &request, time, folder: at };
+            let answer = Answer { estate, sources, query: &query, trace: &trace, asked };
             stream::print(&answer.render(stream::width()))
         }
         Format::Json => stream::print_json(&answer::whole(estate, sources, &query, &trace)),

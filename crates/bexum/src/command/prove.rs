@@ -121,6 +121,13 @@ fn try_check<'e>(decider: &mut Decider<'e>, check: &'e Check, now: Time) -> Trie
     Tried::Check { check, requests, wrong }
 }
 
+/// What became known of laws, by their place, from some principals.
+struct Judged {
+    parts: Vec<(usize, Part)>,
+    /// One of each principal, where everybody is asked for.
+    breaches: Vec<(usize, Breach)>,
+}
+
 /// Laws on all whom they concern; one that is found broken is tried no further, unless `everybody`
 /// who breaks it is asked for.
 fn try_laws<'e>(
@@ -142,7 +149,7 @@ fn try_laws<'e>(
     while !left.is_empty() {
         let (wave, rest) = left.split_at(size.min(left.len()));
         (left, size) = (rest, size * 4);
-        let judged: Vec<(Vec<(usize, Part)>, Vec<(usize, Breach)>)> = wave
+        let judged: Vec<Judged> = wave
             .par_chunks((wave.len() / 32).clamp(1, MOST_TOGETHER))
             .map(|chunk| {
                 let mut decider = Decider::new(index);
@@ -158,10 +165,10 @@ fn try_laws<'e>(
                     }
                 }
                 progress.inc(chunk.len() as u64);
-                (judged.into_iter().collect(), breaches)
+                Judged { parts: judged.into_iter().collect(), breaches }
             })
             .collect();
-        for (parts, breaches) in judged {
+        for Judged { parts, breaches } in judged {
             parts.into_iter().for_each(|(law, part)| known[law].join(part));
             breaches.into_iter().for_each(|(law, breach)| others[law].push(breach));
         }

@@ -92,20 +92,38 @@ impl View<'_> {
             },
             _ if what.contains('/') || estate.scopes.find(what).is_some() => self.place(what),
             _ => {
-                let known = lists::LISTS.iter().map(|(name, _)| *name);
-                let hint = match nearest(what, known.clone()) {
-                    Some(near) => format!("did you mean `{near}`?"),
-                    None => {
-                        let lists: Vec<&str> = known.collect();
-                        format!(
-                            "a list is one of {}; a thing is written like `user:ines`",
-                            lists.join(", ")
-                        )
+                let lists = lists::LISTS.iter().map(|(name, _)| *name);
+                let hint = match (self.named(what), nearest(what, lists.clone())) {
+                    (Some(near), _) => format!("did you mean `{near}`?"),
+                    (None, Some(near)) => format!("did you mean `{near}`?"),
+                    (None, None) => {
+                        let lists: Vec<&str> = lists.collect();
+                        let lists = format!("a list is one of {}", lists.join(", "));
+                        match estate.principals().next() {
+                            Some(who) => format!(
+                                "{lists}; a thing is written like `{}`",
+                                estate.principal_id(who)
+                            ),
+                            None => lists,
+                        }
                     }
                 };
                 Err(Helped::error(format!("there is nothing called `{what}`"), Some(hint)))
             }
         }
+    }
+
+    /// The thing of this estate whose bare name is this one, or is nearest to it.
+    fn named(&self, bare: &str) -> Option<String> {
+        let estate = self.estate;
+        let principals = estate.principals().map(|who| estate.principal_id(who));
+        let policies = estate.policies.iter().map(|policy| format!("policy:{}", policy.name));
+        let kinds = estate.catalogue.kinds.iter().map(|kind| format!("kind:{}", kind.name));
+        let things: Vec<String> = principals.chain(policies).chain(kinds).collect();
+        let name = |thing: &str| thing.split_once(':').map(|(_, name)| name.to_owned());
+        let names: Vec<String> = things.iter().filter_map(|thing| name(thing)).collect();
+        let near = nearest(bare, names.iter().map(String::as_str))?;
+        things.iter().find(|thing| name(thing).as_deref() == Some(near)).cloned()
     }
 
     fn title(&self) -> String {

@@ -1,18 +1,20 @@
 //! The answer of `ask`: the verdict, then why.
 
+use std::path::Path;
+
 use bexum_core::condition::Reference;
 use bexum_core::engine::Obstacle;
 use bexum_core::id::{RoleId, StatementId};
 use bexum_core::policy::Effect;
 use bexum_core::principal::{Membership, Principal, Subject};
 use bexum_core::request::Query;
-use bexum_core::trace::{CeilingFinding, Finding, NearMiss, Part, Seen, Shortfall};
-use bexum_core::{Estate, Reason, Trace, Truth, Verdict};
+use bexum_core::trace::{CeilingFinding, Finding, NearMiss, Part, Seen, SeenState, Shortfall};
+use bexum_core::{Estate, Reason, Request, Time, Trace, Truth, Verdict};
 use bexum_files::Sources;
 
 use super::page::Page;
 use super::style::{self, paint, safe};
-use super::words;
+use super::{typed, words};
 
 /// Most statements of one sort that are shown.
 const MOST: usize = 8;
@@ -23,6 +25,17 @@ pub(crate) struct Answer<'a> {
     pub(crate) sources: &'a Sources,
     pub(crate) query: &'a Query<'a>,
     pub(crate) trace: &'a Trace,
+    pub(crate) asked: Asked<'a>,
+}
+
+/// The question as it was typed, so that others like it can be shown.
+#[derive(Clone, Copy)]
+pub(crate) struct Asked<'a> {
+    pub(crate) request: &'a Request<'a>,
+    /// The moment, when it was named.
+    pub(crate) time: Option<Time>,
+    /// The estate's folder, when it was named.
+    pub(crate) folder: Option<&'a Path>,
 }
 
 impl Answer<'_> {
@@ -38,6 +51,13 @@ impl Answer<'_> {
             Reason::Denied => {
                 self.findings(&mut page, "refused by", &self.trace.denies);
                 self.findings(&mut page, "it outranks", &self.trace.allows);
+                if self.trace.allows.is_empty() {
+                    page.heading("without it");
+                    page.line(
+                        2,
+                        "nothing would grant it either: no allow statement in play matches",
+                    );
+                }
                 self.undecided(&mut page);
             }
             Reason::NotGranted => {
@@ -45,8 +65,8 @@ impl Answer<'_> {
                 self.obstructed(&mut page);
                 self.lapses(&mut page);
                 self.near(&mut page);
-                self.roles_that_help(&mut page);
                 self.undecided(&mut page);
+                self.next_steps(&mut page);
             }
             Reason::OverCeiling => {
                 for ceiling in self.trace.ceilings.iter().filter(|ceiling| ceiling.bounds) {
@@ -55,7 +75,10 @@ impl Answer<'_> {
                 self.findings(&mut page, "it would be granted by", &self.trace.allows);
                 self.undecided(&mut page);
             }
-            Reason::RoleRefused => self.role_refused(&mut page),
+            Reason::RoleRefused => {
+                self.role_refused(&mut page);
+                self.next_steps(&mut page);
+            }
             Reason::Disabled => self.disabled(&mut page),
         }
         page.finish()
@@ -158,7 +181,14 @@ impl Answer<'_> {
             let on = &self.estate.statement(statement).on;
             let patterns: Vec<String> =
                 on.texts().map(|text| format!("`{}`", safe(text))).collect();
-            page.line(8, &format!("its paths ({}) do not lead to the target", patterns.join(", ")));
+            let mut text = format!("its paths ({}) do not lead to the target", patterns.join(", "));
+            let filled: Vec<String> =
+                braces.iter().map(|seen| words::seen(self.estate, seen)).collect();
+            if !filled.is_empty() {
+                text.push_str(&format!(": {}", filled.join(", ")));
+            }
+            page.line(8, &text);
+            return;
         }
         for seen in braces {
             let seen = words::seen(self.estate, seen);
@@ -182,7 +212,12 @@ impl Answer<'_> {
                 }
             }
             let text = safe(&part.text);
-            page.line(indent, &format!("`{text}` {holds}: {}", seen.join(", ")));
+            // An attribute that stands alone and is there is no boolean.
+            let stands_alone = part.truth == Truth::Undecided
+                && matches!(&part.seen[..], [Seen { reference, state: SeenState::Value(..) }]
+                    if reference.written(&self.estate.attribute_names) == part.text);
+            let expected = if stands_alone { "; true or false is expected" } else { "" };
+            page.line(indent, &format!("`{text}` {holds}: {}{expected}", seen.join(", ")));
         }
     }
 
@@ -358,15 +393,42 @@ impl Answer<'_> {
         }
     }
 
-    fn roles_that_help(&self, page: &mut Page) {
-        if self.trace.roles_that_help.is_empty() {
-            return;
+    /// Commands that were tried and are answered with allow, and where what they suppose is written;
+    /// apart from them those that are so only if what is undecided comes out in favour.
+    fn next_steps(&self, page: &mut Page) {
+        let trace = self.trace;
+        let roles = trace.roles_that_help.iter().map(|role| Principal::Role(*role));
+        let groups = trace.groups_that_help.iter().map(|group| Principal::Group(*group));
+        let surely: Vec<Principal> = roles.chain(groups).collect();
+        if trace.role_stands_in_the_way || !surely.is_empty() {
+            page.heading("what would be allowed");
         }
-        page.heading("a role would allow it");
-        for role in &self.trace.roles_that_help {
-            let name = &self.estate.role(*role).identity.name;
-            page.line(2, &format!("role:{name} may be taken up: add `--as role:{name}`"));
+        if trace.role_stands_in_the_way {
+            page.line(2, "without the role: one that is taken up sets one's own allows aside");
+            let request = Request { take_up: None, ..self.asked.request.clone() };
+            page.command(4, &typed::ask(self.asked.folder, &request, self.asked.time));
         }
+        surely.into_iter().for_each(|principal| self.next_step(page, principal));
+        if !trace.perhaps.is_empty() {
+            page.heading("what may be allowed, when more is given");
+        }
+        trace.perhaps.iter().for_each(|principal| self.next_step(page, *principal));
+    }
+
+    /// The request with a role taken up, or a membership supposed.
+    fn next_step(&self, page: &mut Page, principal: Principal) {
+        let Some(identity) = self.estate.identity(principal) else { return };
+        let written = self.sources.shown(identity.origin);
+        let name = self.estate.principal_id(principal);
+        let mut request = self.asked.request.clone();
+        if let Principal::Role(_) = principal {
+            page.noted(2, &format!("with {name}, which may be taken up"), &written);
+            request.take_up = Some(name.into());
+        } else {
+            page.noted(2, &format!("as a member of {name}, whose members stand in"), &written);
+            request.also.push(name.into());
+        }
+        page.command(4, &typed::ask(self.asked.folder, &request, self.asked.time));
     }
 
     /// What the answer would be if what was not given were known.

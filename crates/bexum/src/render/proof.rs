@@ -8,7 +8,7 @@ use bexum_core::prove::{Breach, Cover, Has, Limit, Outcome, Overlap};
 use bexum_core::{Decider, Estate, Index, Reason, Request, Time, Trace};
 use bexum_files::Sources;
 
-use super::answer::Answer;
+use super::answer::{Answer, Asked};
 use super::page::Page;
 use super::report::{Cell, draw_rows};
 use super::style::{self, paint, safe};
@@ -247,8 +247,13 @@ fn answer(
     page.command(2, &proof.command(request, time));
     let Ok(query) = request.resolve(proof.estate) else { return };
     let trace = Trace::of(decider, &query);
-    let answer =
-        Answer { estate: proof.estate, sources: proof.sources, query: &query, trace: &trace };
+    let answer = Answer {
+        estate: proof.estate,
+        sources: proof.sources,
+        query: &query,
+        trace: &trace,
+        asked: Asked { request, time, folder: proof.folder },
+    };
     page.block(4, &answer.render(width.saturating_sub(4)));
 }
 

@@ -98,6 +98,10 @@ pub(crate) fn whole(estate: &Estate, sources: &Sources, query: &Query<'_>, trace
         }).collect::<Vec<_>>(),
         "roles-that-help": trace.roles_that_help.iter()
             .map(|id| format!("role:{}", estate.role(*id).identity.name)).collect::<Vec<_>>(),
+        "groups-that-help": trace.groups_that_help.iter()
+            .map(|id| format!("group:{}", estate.group(*id).identity.name)).collect::<Vec<_>>(),
+        "perhaps": trace.perhaps.iter().map(|who| estate.principal_id(*who)).collect::<Vec<_>>(),
+        "role-stands-in-the-way": trace.role_stands_in_the_way,
         "not-given": trace.not_given().iter()
             .map(|reference| reference.written(&estate.attribute_names)).collect::<Vec<_>>(),
     })

@@ -6,7 +6,7 @@ use bexum_core::id::{KindId, PolicyId, ScopeId};
 use bexum_core::principal::{Principal, Subject};
 use bexum_core::request::{Place, Target, describe};
 use bexum_core::time::{Phase, Window};
-use bexum_core::trace::Routes;
+use bexum_core::trace::{self, Routes};
 
 use super::View;
 use super::lists::{attributes, coverage, gravest, state, whole_members};
@@ -21,13 +21,28 @@ impl View<'_> {
         report.fields("principal", self.principal_fields(principal));
         if let Principal::Group(group) = principal {
             let members = whole_members(self, Some(group), usize::MAX);
+            let body = estate.group(group);
+            let listed = |who| {
+                let mut listed = body.members.iter().flatten();
+                listed.any(|member| member.who == who && member.window.holds(self.at))
+            };
             let rows = members.into_iter().map(|(who, direct)| {
-                vec![
-                    Cell::text(self.id(who)),
-                    Cell::text(if direct { "directly" } else { "through a group" }),
-                ]
+                let how = match direct {
+                    true if listed(who) => "directly",
+                    true => "by its members-when",
+                    false => "through a group",
+                };
+                vec![Cell::text(self.id(who)), Cell::text(how)]
             });
             report.rows("members", "members", &["member", "how"], rows.collect());
+            let closed = body.members.iter().flatten();
+            let closed = closed.filter(|member| !member.window.holds(self.at));
+            let rows: Vec<Vec<Cell>> = closed
+                .map(|member| vec![Cell::text(self.id(member.who)), state(self, member.window)])
+                .collect();
+            if !rows.is_empty() {
+                report.rows("members-then", "members at another time", &["member", "when"], rows);
+            }
         }
         let closure = Closure::new(&self.index, principal, &[], self.at);
         let routes = Routes::new(&self.index, principal, &[], None, self.at);
@@ -56,6 +71,18 @@ impl View<'_> {
             ]);
         }
         report.rows("roles", "roles", &["role", "state", "how"], rows);
+        let lapses = trace::lapses(&self.index, &closure, self.at).into_iter().map(|lapse| {
+            vec![
+                Cell::text(self.id(lapse.into)),
+                Cell::text(self.id(lapse.who)),
+                state(self, lapse.window),
+            ]
+        });
+        let lapses: Vec<Vec<Cell>> = lapses.collect();
+        if !lapses.is_empty() {
+            let columns = &["in", "who", "when"];
+            report.rows("then", "groups and roles at another time", columns, lapses);
+        }
         self.reaching(&mut report, principal, &closure, &routes);
         report
     }
@@ -174,7 +201,7 @@ impl View<'_> {
     pub(super) fn policy(&self, id: PolicyId) -> Report {
         let estate = self.estate;
         let policy = estate.policy(id);
-        let mut report = Report { title: format!("policy {}", policy.name), sections: Vec::new() };
+        let mut report = Report { title: format!("policy:{}", policy.name), sections: Vec::new() };
         let includes = policy.include.iter().map(|id| estate.policy(*id).name.to_string());
         let included_by = estate.policies.iter().filter(|other| other.include.contains(&id));
         report.fields(
@@ -324,7 +351,7 @@ impl View<'_> {
         let names = |ids: &[KindId]| {
             Cell::List(ids.iter().map(|id| catalogue.kind(*id).name.to_string()).collect())
         };
-        let mut report = Report { title: format!("kind {}", kind.name), sections: Vec::new() };
+        let mut report = Report { title: format!("kind:{}", kind.name), sections: Vec::new() };
         report.fields(
             "kind",
             vec![
