@@ -209,7 +209,7 @@ Exit codes: 0 all hold, 1 some are broken or not decided, 2 error";
 /// See effective access: all that somebody can do, everybody who can do something
 ///
 /// With WHO: everything that this principal can do, over the tree of scopes; several, or --beside,
-/// stand side by side. With --at alone: who can do what there. With --do or --level: who can do
+/// stand side by side, and --do or --level says which actions matter. With --at alone: who can do what there. With --do or --level: who can do
 /// that, and where. Each cell is allowed, denied, or depends on circumstances that are not given.
 #[derive(Debug, ClapArgs)]
 #[command(after_help = REACH_EXAMPLES)]
@@ -223,15 +223,19 @@ pub(crate) struct Reach {
     /// Only here and below; without WHO, --do and --level: who can do what at this path
     #[arg(long = "at", value_name = "PATH")]
     pub(crate) path: Option<String>,
-    /// Who can do this, and where: an action or a pattern of actions, as in `do`
-    #[arg(long = "do", value_name = "ACTION", conflicts_with = "who")]
+    /// Who can do this, and where: an action or a pattern of actions, as in `do`; with WHO, only
+    /// these
+    #[arg(long = "do", value_name = "ACTION")]
     pub(crate) action: Vec<String>,
-    /// Who can do anything of this level, and where
-    #[arg(long, value_name = "LEVEL", conflicts_with_all = ["who", "action"])]
+    /// Who can do anything of this level, and where; with WHO, only what is of this level
+    #[arg(long, value_name = "LEVEL", conflicts_with = "action")]
     pub(crate) level: Option<String>,
     /// Only what this principal would see: where it can do anything of level observe
     #[arg(long, requires = "who")]
     pub(crate) sees: bool,
+    /// Only rows in which what stands side by side differs
+    #[arg(long, requires = "who")]
+    pub(crate) changed: bool,
     /// Name the actions instead of counting them
     #[arg(long)]
     pub(crate) full: bool,
@@ -265,7 +269,8 @@ Examples:
   bexum reach user:lin
   bexum reach user:lin --at veyra/survey/reduction --full --sources
   bexum reach user:sol --beside '--also group:nightly-crew'
-  bexum reach user:ines user:rafi
+  bexum reach user:ines user:rafi --changed
+  bexum reach user:lin --level alter
   bexum reach user:juno --sees
   bexum reach --at veyra/core/vault/dish-keys
   bexum reach --do recording.erase

@@ -245,11 +245,90 @@ fn what_cannot_be_asked() {
         (vec!["user:ines", "--beside", "--nope 1"], "--nope"),
         (vec!["user:ines", "--beside", "'"], "a quote is not closed"),
         (vec!["user:ines", "--as", "role:nope"], "role `role:nope` is not declared"),
-        (vec!["user:ines", "--level", "govern"], "cannot be used with"),
+        (vec!["--do", "job.submit", "--level", "govern"], "cannot be used with"),
         (vec!["--sees"], "required"),
     ] {
         let run = reach(&args);
         assert_eq!(run.code, Some(2), "{args:?}: {run:?}");
         assert!(run.err.contains(said), "{args:?}: {}", run.err);
     }
+}
+
+#[test]
+fn one_person_and_some_actions_go_together() {
+    let folder = Folder::demo();
+    let run = |args: &[&str]| {
+        let run = folder.run(&[&["reach", "user:lin", "--at-time", AT], args].concat());
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        run.out
+    };
+    let csv = run(&["--do", "recording.read", "--format", "csv"]);
+    let actions: Vec<&str> =
+        csv.lines().skip(1).map(|line| line.split(',').nth(2).expect("an action")).collect();
+    assert!(!actions.is_empty() && actions.iter().all(|action| *action == "recording.read"));
+    let by_level = run(&["--level", "alter", "--format", "csv"]);
+    assert!(by_level.contains("recording.put") && !by_level.contains("recording.read"));
+    let text = run(&["--do", "recording.read", "--full"]);
+    assert!(text.contains("veyra/survey/spectra/**") && !text.contains("recording.put"), "{text}");
+    let all = folder.run(&["reach", "--do", "recording.read", "--format", "csv"]).out;
+    assert!(all.lines().skip(1).all(|line| line.contains(",recording.read,")), "{all}");
+    let json: serde_json::Value =
+        serde_json::from_str(&run(&["--do", "recording.read", "--format", "json"])).expect("JSON");
+    let denied = json["rows"]
+        .as_array()
+        .expect("rows")
+        .iter()
+        .flat_map(|row| row["cells"][0]["deny"].as_array().expect("a list").clone());
+    assert!(denied.into_iter().all(|action| action == "recording.read"));
+}
+
+#[test]
+fn heads_say_everything_and_stay_short() {
+    let folder = Folder::demo();
+    let beside = "--as role:dish-keeper --given mfa=true --given ip=10.20.4.7 --given device.managed=true --at-time 2026-10-05T20:00:00Z";
+    for width in ["60", "80", "120"] {
+        let mut run = crate::support::command();
+        run.env("COLUMNS", width).current_dir(folder.path());
+        run.args(["reach", "user:noor", "--at", "veyra/core", "--beside", beside]);
+        let out = crate::support::finish(&mut run, b"").out;
+        assert!(out.contains("at 2026-10-05T20:00:00Z"), "{out}");
+        let most: usize = width.parse().expect("a number");
+        for line in out.lines().skip(1) {
+            assert!(line.chars().count() <= most, "{width}: {line}");
+        }
+    }
+}
+
+#[test]
+fn only_what_changes_on_demand() {
+    let folder = Folder::demo();
+    let args = ["reach", "user:sol", "--beside", "--also group:nightly-crew", "--at-time", AT];
+    let all = folder.run(&args).out;
+    let changed = folder.run(&[&args[..], &["--changed"]].concat()).out;
+    assert!(all.contains("the same") && !changed.contains("the same"), "{changed}");
+    assert!(changed.contains("+job.cancel") && changed.contains("veyra/survey/reduction/nightly"));
+}
+
+#[test]
+fn different_actions_are_not_the_same() {
+    let more = "[kind.box]\ngovern = ['seal']\n[kind.crate]\ngovern = ['lock']\n[resource.'v/s/box']\nkind = 'box'\n[resource.'v/s/box/crate']\nkind = 'crate'\n[policy.boss]\n[[policy.boss.allow]]\ndo = '*.@govern'\n[[attach]]\npolicy = 'boss'\nto = 'user:tomas'\nat = 'v'\n";
+    let folder = Folder::estate().and(more);
+    let run = folder.run(&["reach", "--level", "govern", "--full"]);
+    assert!(run.out.contains("box.seal") && run.out.contains("crate.lock"), "{}", run.out);
+    let run = folder.run(&["reach", "--level", "govern"]);
+    assert!(!run.out.contains("the same"), "{}", run.out);
+}
+
+#[test]
+fn a_page_says_where_and_when_it_is_from() {
+    let folder = Folder::demo();
+    let page = |args: &[&str]| {
+        folder.run(&[&["reach", "--format", "html", "--at-time", AT], args].concat()).out
+    };
+    let lin = page(&["user:lin", "--given", "mfa=true"]);
+    assert!(lin.contains("Veyra Array · as of 2026-10-05T20:00:00Z · with mfa=true"), "{lin}");
+    // A row that is folded away is found by its path all the same.
+    assert!(lin.contains("veyra/survey/reduction/imaging/**"), "{lin}");
+    let two = page(&["user:lin", "user:sol"]);
+    assert!(two.contains("≠ a row that differs") && !lin.contains("≠ a row"), "{two}");
 }

@@ -10,7 +10,7 @@ use bexum_core::pattern::action::ActionPattern;
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Row, Spot, SpotSort, Viewpoint};
 use bexum_core::request::resolve_target;
-use bexum_core::{Estate, Request};
+use bexum_core::{Estate, Request, Time};
 use clap::Parser;
 
 use super::circumstances;
@@ -45,28 +45,52 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     }
     let columns = columns(estate, typed, &request)?;
     let below = below(estate, typed)?;
+    let is_narrowed = !typed.action.is_empty() || typed.level.is_some();
+    let wanted = is_narrowed.then(|| wanted(estate, typed)).transpose()?;
     let viewpoints: Vec<Viewpoint> =
         columns.iter().map(|column| column.viewpoint.clone()).collect();
     if typed.format == ReachFormat::Csv {
         let rows = SpotRows::new(&index, &viewpoints, below);
-        return reach_csv::write(&index, &columns, rows);
+        return reach_csv::write(&index, &columns, rows, wanted.as_ref());
     }
     let mut rows = reach::by_principal(&index, &viewpoints, below);
     if typed.sees {
-        keep_seen(estate, &mut rows);
+        let observe = reach::actions_of(estate, Level::Observe);
+        keep(estate, &mut rows, |row| {
+            row.cells.iter().any(|cells| !cells.allow.is_disjoint(&observe))
+        });
+    }
+    if let Some(wanted) = &wanted {
+        for cells in rows.iter_mut().flat_map(|row| &mut row.cells) {
+            cells.allow.intersect_with(wanted);
+            cells.depends.intersect_with(wanted);
+        }
+        keep(estate, &mut rows, |row| !row.spot.applicable(estate).is_disjoint(wanted));
+    }
+    if typed.changed {
+        rows.retain(|row| row.cells.windows(2).any(|pair| pair[0] != pair[1]));
     }
     if typed.format == ReachFormat::Json {
-        return wire::by_principal(&index, &columns, &rows, typed.sources);
+        return wire::by_principal(&index, &columns, &rows, typed.sources, wanted.as_ref());
     }
-    let sketch = Sketch { index: &index, full: typed.full, sources: typed.sources };
+    let sketch = sketch(&index, typed, request.time);
     let title = match &columns[..] {
         [one] => one.name.clone(),
         several => several.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(" beside "),
     };
     let title =
         if typed.sees { format!("what {title} would see") } else { format!("what {title} can do") };
-    let grid = sketch.by_principal(title, &columns, &rows);
+    let grid = sketch.by_principal(title, &columns, &rows, wanted.as_ref());
     draw(&grid, typed.format)
+}
+
+fn sketch<'e>(index: &'e Index<'e>, typed: &Reach, at: Time) -> Sketch<'e> {
+    // The moment is told in any case.
+    let others = Circumstances { at_time: None, ..typed.circumstances.clone() };
+    let said = describe(&others);
+    let said = if said.is_empty() { said } else { format!(" ·{said}") };
+    let origin = format!("{} · as of {at}{said}", index.estate.name);
+    Sketch { index, full: typed.full, sources: typed.sources, origin }
 }
 
 fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {
@@ -136,7 +160,7 @@ fn by_place(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Re
             (spot, groups)
         })
         .collect();
-    let sketch = Sketch { index, full: typed.full, sources: typed.sources };
+    let sketch = sketch(index, typed, anybody.time);
     match typed.format {
         ReachFormat::Csv => reach_csv::write_places(index, anybody, &places),
         ReachFormat::Json => wire::by_place(index, anybody, &places, typed.sources),
@@ -155,9 +179,9 @@ fn by_action(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::R
         Some(level) => format!("anything of level {level}"),
         None => typed.action.join(" or "),
     };
-    let sketch = Sketch { index, full: typed.full, sources: typed.sources };
+    let sketch = sketch(index, typed, anybody.time);
     match typed.format {
-        ReachFormat::Csv => reach_csv::write_actors(index, anybody, &found),
+        ReachFormat::Csv => reach_csv::write_actors(index, anybody, &found, &wanted),
         ReachFormat::Json => wire::by_action(index, anybody, &found, typed.sources),
         format => {
             let title = format!("who can do {what}, and where");
@@ -245,8 +269,8 @@ fn columns(
     let plain = describe(&typed.circumstances);
     for who in &typed.who {
         let request = Request { who: who.clone().into(), ..request.clone() };
-        columns
-            .push(Column { name: format!("{who}{plain}"), viewpoint: viewpoint(estate, request)? });
+        let viewpoint = viewpoint(estate, request)?;
+        columns.push(Column { name: format!("{who}{plain}"), short: who.clone(), viewpoint });
     }
     for options in &typed.beside {
         let words = shlex::split(options)
@@ -258,13 +282,14 @@ fn columns(
         })?;
         let who = beside.who.unwrap_or_else(|| typed.who[0].clone());
         let mut here = beside.circumstances;
+        let said = describe(&here);
         // A column without a moment of its own shares everybody's.
         here.at_time = here.at_time.or_else(|| typed.circumstances.at_time.clone());
-        let said = describe(&here);
         let (mut request, _) = circumstances::request(&here)?;
         request.who = who.clone().into();
-        columns
-            .push(Column { name: format!("{who}{said}"), viewpoint: viewpoint(estate, request)? });
+        let name = format!("{who}{said}");
+        let viewpoint = viewpoint(estate, request)?;
+        columns.push(Column { short: name.clone(), name, viewpoint });
     }
     Ok(columns)
 }
@@ -276,19 +301,17 @@ fn describe(typed: &Circumstances) -> String {
     said.extend(typed.also.iter().map(|group| format!("also in {group}")));
     said.extend(typed.under.iter().map(|policy| format!("under {policy}")));
     said.extend(typed.given.iter().map(|pair| format!("with {pair}")));
+    said.extend(typed.given_from.iter().map(|file| format!("with those of {}", file.display())));
+    said.extend(typed.at_time.iter().map(|time| format!("at {time}")));
     match said.len() {
         0 => String::new(),
         _ => format!(" {}", said.join(", ")),
     }
 }
 
-/// Leaves what somebody could see, and the scopes above it.
-fn keep_seen(estate: &Estate, rows: &mut Vec<Row>) {
-    let observe = reach::actions_of(estate, Level::Observe);
-    let seen: Vec<bool> = rows
-        .iter()
-        .map(|row| row.cells.iter().any(|cells| !cells.allow.is_disjoint(&observe)))
-        .collect();
+/// Leaves the rows that are wanted, and the scopes above them.
+fn keep(estate: &Estate, rows: &mut Vec<Row>, is_wanted: impl Fn(&Row) -> bool) {
+    let seen: Vec<bool> = rows.iter().map(is_wanted).collect();
     let mut keep = seen.clone();
     for i in 0..rows.len() {
         if rows[i].spot.sort == SpotSort::Scope && !seen[i] {

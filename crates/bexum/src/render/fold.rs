@@ -10,6 +10,8 @@ pub(crate) struct Folded {
     pub(crate) same_below: usize,
     /// How many identities at the same place say the same and are not shown.
     pub(crate) alike: usize,
+    /// The rows that are not shown.
+    pub(crate) rows: Vec<usize>,
 }
 
 /// How much of a level somebody has at one spot.
@@ -24,9 +26,9 @@ enum Share {
 type Shares = Vec<Option<(Share, Share)>>;
 
 /// Folds rows in the order of the tree. Counts compare, not names: a store and a dish of which all
-/// can be observed are the same in that.
-pub(crate) fn fold(estate: &Estate, rows: &[Row]) -> Vec<Folded> {
-    let shares: Vec<Shares> = rows.iter().map(|row| shares_of(estate, row)).collect();
+/// can be observed are the same in that. Where only some actions are `wanted`, names compare.
+pub(crate) fn fold(estate: &Estate, rows: &[Row], wanted: Option<&ActionSet>) -> Vec<Folded> {
+    let shares: Vec<Shares> = rows.iter().map(|row| shares_of(estate, row, wanted)).collect();
     let depths: Vec<usize> = rows.iter().map(|row| row.spot.depth(estate)).collect();
     let mut folded: Vec<Folded> = Vec::new();
     let mut i = 0;
@@ -38,8 +40,13 @@ pub(crate) fn fold(estate: &Estate, rows: &[Row]) -> Vec<Folded> {
             });
             let mut like = like.filter(|shown| shares[shown.row] == shares[i]);
             match like.next() {
-                Some(shown) => shown.alike += 1,
-                None => folded.push(Folded { row: i, same_below: 0, alike: 0 }),
+                Some(shown) => {
+                    shown.alike += 1;
+                    shown.rows.push(i);
+                }
+                None => {
+                    folded.push(Folded { row: i, same_below: 0, alike: 0, rows: Vec::new() });
+                }
             }
             i += 1;
             continue;
@@ -53,7 +60,8 @@ pub(crate) fn fold(estate: &Estate, rows: &[Row]) -> Vec<Folded> {
             row.spot.sort != SpotSort::Pattern && !differs && agree(&shares[i], &shares[j])
         };
         let same_below = if below.clone().all(same) { below.len() } else { 0 };
-        folded.push(Folded { row: i, same_below, alike: 0 });
+        let rows = (i + 1..=i + same_below).collect();
+        folded.push(Folded { row: i, same_below, alike: 0, rows });
         i += 1 + same_below;
     }
     folded
@@ -79,18 +87,21 @@ fn agree(above: &Shares, below: &Shares) -> bool {
     })
 }
 
-fn shares_of(estate: &Estate, row: &Row) -> Shares {
-    let applicable = row.spot.applicable(estate);
+fn shares_of(estate: &Estate, row: &Row, wanted: Option<&ActionSet>) -> Shares {
+    let mut applicable = row.spot.applicable(estate).clone();
+    if let Some(wanted) = wanted {
+        applicable.intersect_with(wanted);
+    }
     let mut shares = Vec::with_capacity(row.cells.len() * 4);
     for cells in &row.cells {
         for level in Level::ALL {
             let of_level = |set: &ActionSet| -> Vec<usize> {
                 set.ones().filter(|i| estate.catalogue.actions[*i].level == level).collect()
             };
-            let whole = of_level(applicable);
+            let whole = of_level(&applicable);
             let share = |set: &ActionSet| match of_level(set) {
                 some if some.is_empty() => Share::Nothing,
-                some if some.len() == whole.len() => Share::All,
+                some if wanted.is_none() && some.len() == whole.len() => Share::All,
                 some => Share::Some(some),
             };
             let known = !whole.is_empty();

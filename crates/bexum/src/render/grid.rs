@@ -11,6 +11,8 @@ use super::style::{self, paint, safe};
 #[derive(Debug)]
 pub(crate) struct Grid {
     pub(crate) title: String,
+    /// The estate, the moment and the circumstances, for pages that are passed on.
+    pub(crate) origin: String,
     /// What keeps a whole viewpoint from doing anything, a line each.
     pub(crate) remarks: Vec<String>,
     /// What the rows are: `where` or `who`.
@@ -34,6 +36,8 @@ pub(crate) struct GridRow {
     pub(crate) same_below: usize,
     /// How many beside it say the same and are not shown.
     pub(crate) alike: usize,
+    /// The paths of the rows below or beside it that are not shown.
+    pub(crate) folded: Vec<String>,
     /// For each viewpoint, the four levels.
     pub(crate) cells: Vec<[LevelCell; 4]>,
     /// Whether the viewpoints differ here.
@@ -67,6 +71,7 @@ impl GridRow {
             title: label.to_owned(),
             same_below: 0,
             alike: 0,
+            folded: Vec::new(),
             cells: vec![Default::default()],
             differs: false,
             sources: Vec::new(),
@@ -150,12 +155,50 @@ impl Grid {
         let mut plain = String::new();
         draw_rows(&mut plain, &columns, &rows, width);
         out.push_str(&coloured(&plain));
+        let mut marks: Vec<&str> = Vec::new();
+        let cells = || self.rows.iter().flat_map(|row| &row.cells[0]);
+        if cells().any(|cell| !cell.allow.is_empty()) {
+            marks.push("1/2 one of two that apply is allowed");
+        }
+        if cells().any(|cell| !cell.depends.is_empty()) {
+            marks.push("+1? one more depends on what is not given");
+        }
+        if cells().any(|cell| cell.total > 0 && cell.allow.is_empty() && cell.depends.is_empty()) {
+            marks.push("– none");
+        }
+        let is_place = |row: &GridRow| row.cells[0].iter().any(|cell| cell.total > 0);
+        if self
+            .rows
+            .iter()
+            .filter(|row| is_place(row))
+            .flat_map(|row| &row.cells[0])
+            .any(|c| c.total == 0)
+        {
+            marks.push("blank: no such action applies");
+        }
+        let mut legend = String::new();
+        wrap_under(&mut legend, "  ", "  ", &marks.join("; "), width);
+        out.push_str(&paint(style::QUIET, legend.trim_end()));
+        out.push('\n');
     }
 
     /// The first viewpoint as counts, the others as what they have more, less, or in doubt.
     fn side_by_side(&self, out: &mut String, width: usize) {
+        // Long names stand above the table, and numbers in its head.
+        let longest = self.columns.iter().map(|name| name.chars().count()).max().unwrap_or(0);
+        let numbered = longest > width / (self.columns.len() + 1);
+        let heads: Vec<String> = match numbered {
+            true => (1..=self.columns.len()).map(|i| format!("({i})")).collect(),
+            false => self.columns.clone(),
+        };
+        if numbered {
+            for (head, name) in heads.iter().zip(&self.columns) {
+                wrap(out, &format!("  {head} "), 6, name, width);
+            }
+            out.push('\n');
+        }
         let mut columns = vec![self.head];
-        columns.extend(self.columns.iter().map(String::as_str));
+        columns.extend(heads.iter().map(String::as_str));
         let mut rows = Vec::new();
         for row in &self.rows {
             let mut cells = vec![Self::node(row), Cell::text(summary(&row.cells[0], self.full))];
@@ -165,7 +208,9 @@ impl Grid {
             rows.push(cells);
             rows.extend(Self::same(row, columns.len()));
         }
-        draw_rows(out, &columns, &rows, width);
+        let mut plain = String::new();
+        draw_rows(&mut plain, &columns, &rows, width);
+        out.push_str(&coloured(&plain));
         let differing = self.rows.iter().filter(|row| row.differs).count();
         out.push_str(&paint(
             style::QUIET,
@@ -245,6 +290,8 @@ fn coloured(plain: &str) -> String {
             }
             _ if word == "–" => style::QUIET,
             _ if word.starts_with('+') && word.ends_with('?') => style::DENY,
+            _ if word.starts_with('+') => style::ALLOW,
+            _ if word.starts_with(['−', '?']) && word.len() > 3 => style::DENY,
             _ => {
                 out.push_str(piece);
                 continue;

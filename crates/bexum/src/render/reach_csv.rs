@@ -2,6 +2,7 @@
 
 use std::io;
 
+use bexum_core::catalogue::ActionSet;
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Row, Spot, Viewpoint};
@@ -28,9 +29,11 @@ impl<'e> Writer<'e> {
         viewpoint: &Viewpoint,
         spot: &Spot,
         cells: &Cells,
+        wanted: Option<&ActionSet>,
     ) -> anyhow::Result<()> {
         let index = self.decider.index;
-        for i in spot.applicable(index.estate).ones() {
+        let is_wanted = |i: &usize| wanted.is_none_or(|wanted| wanted.contains(*i));
+        for i in spot.applicable(index.estate).ones().filter(is_wanted) {
             let query = viewpoint.query(spot, action_id(index, i));
             let (outcome, source) = if cells.allow.contains(i) {
                 ("allow", safe(&routes(&mut self.decider, &query).join("; ")))
@@ -68,11 +71,12 @@ pub(crate) fn write(
     index: &Index<'_>,
     columns: &[Column],
     rows: impl Iterator<Item = Row>,
+    wanted: Option<&ActionSet>,
 ) -> anyhow::Result<Exit> {
     let mut writer = Writer::new(index)?;
     for row in rows {
         for (column, cells) in columns.iter().zip(&row.cells) {
-            writer.cells(&column.name, &column.viewpoint, &row.spot, cells)?;
+            writer.cells(&column.short, &column.viewpoint, &row.spot, cells, wanted)?;
         }
     }
     writer.finish()
@@ -89,7 +93,7 @@ pub(crate) fn write_places(
         for (cells, who) in groups {
             for who in who {
                 let name = index.estate.principal_id(*who);
-                writer.cells(&name, &anybody.seen_by(*who), spot, cells)?;
+                writer.cells(&name, &anybody.seen_by(*who), spot, cells, None)?;
             }
         }
     }
@@ -101,12 +105,13 @@ pub(crate) fn write_actors(
     index: &Index<'_>,
     anybody: &Viewpoint,
     found: &[(Principal, Vec<Row>)],
+    wanted: &ActionSet,
 ) -> anyhow::Result<Exit> {
     let mut writer = Writer::new(index)?;
     for (who, rows) in found {
         let name = index.estate.principal_id(*who);
         for row in rows {
-            writer.cells(&name, &anybody.seen_by(*who), &row.spot, &row.cells[0])?;
+            writer.cells(&name, &anybody.seen_by(*who), &row.spot, &row.cells[0], Some(wanted))?;
         }
     }
     writer.finish()

@@ -15,6 +15,8 @@ const NAMES: usize = 3;
 /// A viewpoint and what it is called in headings.
 pub(crate) struct Column {
     pub(crate) name: String,
+    /// Without the circumstances that all columns share, for machines.
+    pub(crate) short: String,
     pub(crate) viewpoint: Viewpoint,
 }
 
@@ -23,16 +25,24 @@ pub(crate) struct Sketch<'e> {
     pub(crate) index: &'e Index<'e>,
     pub(crate) full: bool,
     pub(crate) sources: bool,
+    /// The estate, the moment and the circumstances, for pages that are passed on.
+    pub(crate) origin: String,
 }
 
 impl Sketch<'_> {
     /// Everything that the columns' principals can do; what is the same below is folded.
-    pub(crate) fn by_principal(&self, title: String, columns: &[Column], rows: &[Row]) -> Grid {
+    pub(crate) fn by_principal(
+        &self,
+        title: String,
+        columns: &[Column],
+        rows: &[Row],
+        wanted: Option<&ActionSet>,
+    ) -> Grid {
         let estate = self.index.estate;
         let mut grid = self.grid(title, "where", columns.iter().map(|c| c.name.clone()).collect());
         let mut decider = Decider::new(self.index);
         grid.remarks.extend(columns.iter().filter_map(|column| self.remark(&column.viewpoint)));
-        for folded in fold::fold(estate, rows) {
+        for folded in fold::fold(estate, rows, wanted) {
             let row = &rows[folded.row];
             let mut sources = Vec::new();
             for (column, cells) in columns.iter().zip(&row.cells) {
@@ -44,16 +54,26 @@ impl Sketch<'_> {
             grid.rows.push(GridRow {
                 same_below: folded.same_below,
                 alike: folded.alike,
+                folded: folded.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect(),
                 sources,
-                ..self.row(&row.spot, &row.cells)
+                ..self.row_of(&row.spot, &row.cells, wanted)
             });
         }
-        // A part of the tree starts at the margin, under its whole path.
+        // A part of the tree starts at the margin, under its whole path; so does every row whose
+        // parent is not shown above it.
         let least = grid.rows.iter().map(|row| row.depth).min().unwrap_or(0);
-        if let Some(first) = grid.rows.first_mut() {
-            first.label = first.title.clone();
+        let mut above: Vec<(usize, String)> = Vec::new();
+        for row in &mut grid.rows {
+            row.depth -= least;
+            above.retain(|(depth, _)| *depth < row.depth);
+            let is_below = |(depth, path): &(usize, String)| {
+                depth + 1 == row.depth && row.title.starts_with(&format!("{path}/"))
+            };
+            if !above.last().is_some_and(is_below) {
+                row.label = row.title.clone();
+            }
+            above.push((row.depth, row.title.clone()));
         }
-        grid.rows.iter_mut().for_each(|row| row.depth -= least);
         grid
     }
 
@@ -113,7 +133,7 @@ impl Sketch<'_> {
                 title: self.names(&who, usize::MAX),
                 ..GridRow::heading(&format!("({}) {}", who.len(), self.names(&who, NAMES)))
             });
-            for folded in fold::fold(estate, rows) {
+            for folded in fold::fold(estate, rows, Some(wanted)) {
                 let row = &rows[folded.row];
                 self.note(&mut decider, &mut grid.notes, &viewpoint, &row.spot, &row.cells[0]);
                 let sources = if self.sources {
@@ -126,6 +146,7 @@ impl Sketch<'_> {
                     depth: 1,
                     same_below: folded.same_below,
                     alike: folded.alike,
+                    folded: folded.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect(),
                     sources,
                     ..self.row_of(&row.spot, &row.cells, Some(wanted))
                 });
@@ -165,7 +186,16 @@ impl Sketch<'_> {
 
     fn grid(&self, title: String, head: &'static str, columns: Vec<String>) -> Grid {
         let remarks = Vec::new();
-        Grid { title, remarks, head, columns, rows: Vec::new(), notes: Vec::new(), full: self.full }
+        Grid {
+            title,
+            origin: self.origin.clone(),
+            remarks,
+            head,
+            columns,
+            rows: Vec::new(),
+            notes: Vec::new(),
+            full: self.full,
+        }
     }
 
     fn row(&self, spot: &Spot, cells: &[Cells]) -> GridRow {
@@ -210,6 +240,7 @@ impl Sketch<'_> {
                 .iter()
                 .map(|cells| Level::ALL.map(|level| level_cell(cells, level)))
                 .collect(),
+            folded: Vec::new(),
             differs: cells.windows(2).any(|pair| pair[0] != pair[1]),
             sources: Vec::new(),
         }

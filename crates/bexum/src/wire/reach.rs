@@ -2,6 +2,7 @@
 
 use std::io::{BufWriter, Write as _};
 
+use bexum_core::catalogue::ActionSet;
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
@@ -18,8 +19,9 @@ pub(crate) fn by_principal(
     columns: &[Column],
     rows: &[Row],
     sources: bool,
+    wanted: Option<&ActionSet>,
 ) -> anyhow::Result<Exit> {
-    let mut shape = Shape { decider: Decider::new(index), sources };
+    let mut shape = Shape { decider: Decider::new(index), sources, wanted };
     let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
     let head = json!({ "version": VERSION, "by": "principal", "viewpoints": names });
     let rows = rows.iter().map(|row| {
@@ -38,7 +40,7 @@ pub(crate) fn by_place(
     places: &[Crowd],
     sources: bool,
 ) -> anyhow::Result<Exit> {
-    let mut shape = Shape { decider: Decider::new(index), sources };
+    let mut shape = Shape { decider: Decider::new(index), sources, wanted: None };
     let groups = places.iter().flat_map(|(spot, groups)| groups.iter().map(move |g| (spot, g)));
     let rows = groups.map(|(spot, (cells, who))| {
         let names: Vec<String> = who.iter().map(|who| index.estate.principal_id(*who)).collect();
@@ -57,7 +59,7 @@ pub(crate) fn by_action(
     found: &[(Principal, Vec<Row>)],
     sources: bool,
 ) -> anyhow::Result<Exit> {
-    let mut shape = Shape { decider: Decider::new(index), sources };
+    let mut shape = Shape { decider: Decider::new(index), sources, wanted: None };
     let rows = found.iter().flat_map(|(who, rows)| rows.iter().map(move |row| (*who, row)));
     let rows = rows.map(|(who, row)| {
         let mut told = shape.cells(&anybody.seen_by(who), &row.spot, &row.cells[0]);
@@ -99,6 +101,8 @@ fn sort(sort: SpotSort) -> &'static str {
 struct Shape<'e> {
     decider: Decider<'e>,
     sources: bool,
+    /// The actions that were asked about, if not all.
+    wanted: Option<&'e ActionSet>,
 }
 
 impl Shape<'_> {
@@ -106,7 +110,10 @@ impl Shape<'_> {
         let index = self.decider.index;
         let name = |i: usize| index.estate.catalogue.actions[i].name.to_string();
         let applicable = spot.applicable(index.estate);
-        let denied = |i: &usize| !cells.allow.contains(*i) && !cells.depends.contains(*i);
+        let denied = |i: &usize| {
+            let is_wanted = self.wanted.is_none_or(|wanted| wanted.contains(*i));
+            is_wanted && !cells.allow.contains(*i) && !cells.depends.contains(*i)
+        };
         let depends: Vec<Json> = cells
             .depends
             .ones()
