@@ -78,8 +78,9 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         [one] => one.name.clone(),
         several => several.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(" beside "),
     };
-    let title =
-        if typed.sees { format!("what {title} would see") } else { format!("what {title} can do") };
+    let verb = if typed.sees { "would see" } else { "can do" };
+    let at = typed.circumstances.at_time.as_ref().map(|time| format!(" at {time}"));
+    let title = format!("what {title} {verb}{}", at.unwrap_or_default());
     let grid = sketch.by_principal(title, &columns, &rows, wanted.as_ref());
     draw(&grid, typed.format)
 }
@@ -266,7 +267,8 @@ fn columns(
     request: &Request<'static>,
 ) -> anyhow::Result<Vec<Column>> {
     let mut columns = Vec::new();
-    let plain = describe(&typed.circumstances);
+    // The moment that all columns share stands in the title.
+    let plain = describe(&Circumstances { at_time: None, ..typed.circumstances.clone() });
     for who in &typed.who {
         let request = Request { who: who.clone().into(), ..request.clone() };
         let viewpoint = viewpoint(estate, request)?;

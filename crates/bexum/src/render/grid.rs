@@ -186,7 +186,7 @@ impl Grid {
     fn side_by_side(&self, out: &mut String, width: usize) {
         // Long names stand above the table, and numbers in its head.
         let longest = self.columns.iter().map(|name| name.chars().count()).max().unwrap_or(0);
-        let numbered = longest > width / (self.columns.len() + 1);
+        let numbered = longest > width / (self.columns.len() + 1) + 8;
         let heads: Vec<String> = match numbered {
             true => (1..=self.columns.len()).map(|i| format!("({i})")).collect(),
             false => self.columns.clone(),
