@@ -33,6 +33,12 @@ use plan::{Placed, Plan};
 /// Steps that the search for circumstances of one request may take.
 const STEPS: usize = 50_000;
 
+/// Steps that all searches for one law may take together; each principal has its share.
+const LAW_STEPS: usize = 4_000_000;
+
+/// Steps of any search, whatever was spent before: enough to try what the conditions want.
+const LEAST_STEPS: usize = 300;
+
 /// Requests of one principal and one law that may wait for a search.
 const WAITING: usize = 1_000_000;
 
@@ -128,6 +134,8 @@ pub struct Laws<'e> {
     placed: Vec<Placed<'e>>,
     /// The moment that is tried before all others.
     now: Time,
+    /// Steps for each principal and law.
+    share: usize,
 }
 
 impl<'e> Laws<'e> {
@@ -136,7 +144,9 @@ impl<'e> Laws<'e> {
     pub fn new(index: &'e Index<'e>, laws: impl IntoIterator<Item = &'e Law>, now: Time) -> Self {
         let placed = plan::identities(index.estate);
         let plans = laws.into_iter().map(|law| Plan::new(index.estate, law, &placed)).collect();
-        Self { index, plans, placed, now }
+        let mut laws = Self { index, plans, placed, now, share: 0 };
+        laws.share = (LAW_STEPS / laws.principals().len().max(1)).clamp(2000, 10 * STEPS);
+        laws
     }
 
     /// Everybody whom any of the laws may be about.

@@ -557,3 +557,39 @@ on = "/v/**"
     assert!(typed.contains("v/s/store/keeper/") && typed.contains("--as role:keeper"), "{typed}");
     assert_eq!(retype(&folder, typed), Some(0), "{typed}");
 }
+
+/// A law over many attributes is broken at once by what its conditions want to be true, and targets
+/// that differ in nothing that is asked about are searched once.
+#[test]
+fn what_conditions_want_is_tried_first() {
+    let names: Vec<String> = (0..20).map(|i| format!("given.a{i}")).collect();
+    let all = names.join(" and ");
+    let none_of = names.iter().map(|name| format!("not {name}")).collect::<Vec<_>>().join(" or ");
+    let either: Vec<String> = (0..20)
+        .map(|i| {
+            format!(
+                "(given.a{i} or given.a{}) and (not given.a{i} or given.a{})",
+                (i + 1) % 20,
+                (i + 3) % 20
+            )
+        })
+        .collect();
+    for (allow, deny) in [
+        (all.as_str(), "given.gone"),
+        ("true", none_of.as_str()),
+        (&*either.join(" and "), "given.gone"),
+    ] {
+        let mut text = format!(
+            "[[policy.many.allow]]\ndo = '*'\nwhen = '{allow}'\n[[policy.many.deny]]\ndo = '*'\nwhen = '{deny}'\n[[attach]]\npolicy = 'many'\nto = 'user:tomas'\nat = 'v'\n[[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = 'store.list'\non = '/v/**'\n"
+        );
+        for i in 0..20 {
+            text.push_str(&format!("[resource.'v/s/store-{i}']\nkind = 'store'\n"));
+        }
+        let folder = Folder::estate().and(&text);
+        let report = json(&folder, &[]);
+        assert_eq!(report["broken"], 1, "{allow} {deny}: {report}");
+        assert_eq!(report["expectations"][0]["broken-by"]["answer"]["verdict"], "allow");
+        let given = &report["expectations"][0]["broken-by"]["request"]["given"];
+        assert_eq!(given["a7"], true, "{report}");
+    }
+}

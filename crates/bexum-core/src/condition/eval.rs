@@ -22,6 +22,22 @@ impl Condition {
         eval(&self.program, 0, facts)
     }
 
+    /// The parts that are not made of others and name an attribute, by their places.
+    pub(crate) fn leaves(&self) -> impl Iterator<Item = usize> + '_ {
+        let names_some = |at: &usize| self.program.references(*at).next().is_some();
+        (0..self.program.steps.len()).filter(names_some)
+    }
+
+    /// What one part comes to by itself.
+    pub(crate) fn eval_leaf(&self, leaf: usize, facts: &impl Facts) -> Truth {
+        eval(&self.program, leaf, facts)
+    }
+
+    /// The attributes that a part names.
+    pub(crate) fn leaf_references(&self, leaf: usize) -> impl Iterator<Item = Reference> + '_ {
+        self.program.references(leaf).map(|(reference, _)| reference)
+    }
+
     /// The smallest parts that make the condition come to what it comes to, when that is not true:
     /// each in the author's words, with the attributes it names.
     pub fn blame(&self, facts: &impl Facts) -> Vec<Blame> {

@@ -4,17 +4,22 @@
 //! that is certain with little known holds for all that could be known besides, and the search
 //! goes on only where something is undecided: it gives one more attribute each of its values.
 
+use std::rc::Rc;
+
 use super::values::Unknowns;
-use super::{Breach, Limit, STEPS};
+use super::{Breach, Limit};
 use crate::attribute::Value;
-use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
+use crate::condition::eval::Facts as _;
+use crate::condition::{Condition, Reference};
 use crate::decision::{Reading, Reason};
 use crate::engine::{Closure, Decider, Nothing, Scene};
 use crate::estate::Estate;
 use crate::expectation::{Claim, Law};
-use crate::id::{AttributeId, StatementId};
+use crate::id::{AttributeId, PolicyId, ScopeId, StatementId};
+use crate::pattern::PathPattern;
 use crate::request::{Given, Query, Request};
+use crate::time::Window;
 use crate::truth::Truth;
 
 /// Steps that may go into looking for a smaller given once one is found.
@@ -37,6 +42,11 @@ pub(super) struct Search<'s, 'e> {
     pub(super) roles: [&'s [&'s str]; 2],
     /// Statements in play that name the action.
     pub(super) says: &'s [Say],
+    /// All that is attached, or limits, at the target and above, with its place.
+    pub(super) entries: &'s [(PolicyId, Option<ScopeId>, Window)],
+    /// Steps that the search may take, and those that it took.
+    pub(super) most_steps: usize,
+    pub(super) steps: usize,
 }
 
 /// What comes of a search.
@@ -84,13 +94,18 @@ impl<'e> Search<'_, 'e> {
         }
         let mut gift: Gift = vec![None; unknowns.references.len()];
         let withheld = vec![false; gift.len()];
-        let mut tree = Tree { unknowns: &unknowns, steps: 0, partial: None, withheld };
-        if !self.descend(&mut tree, &mut gift) {
+        let orders = vec![None; gift.len()];
+        let most = self.most_steps;
+        let mut tree =
+            Tree { unknowns: &unknowns, orders, most, steps: 0, partial: None, withheld };
+        let found = self.descend(&mut tree, &mut gift);
+        self.steps = tree.steps;
+        if !found {
             let name = |place: usize| {
                 unknowns.references[place].written(&self.decider.index.estate.attribute_names)
             };
             return match tree.partial {
-                _ if tree.steps > STEPS => Found::Limit(Limit::Steps),
+                _ if tree.steps > most => Found::Limit(Limit::Steps),
                 Some(place) => Found::Limit(Limit::Values(name(place))),
                 None => Found::Nothing,
             };
@@ -143,7 +158,7 @@ impl<'e> Search<'_, 'e> {
     /// Whether a breach was found; then it stands in `gift`.
     fn descend(&mut self, tree: &mut Tree<'_>, gift: &mut Gift) -> bool {
         tree.steps += 1;
-        if tree.steps > STEPS {
+        if tree.steps > tree.most {
             return false;
         }
         self.give(tree.unknowns, gift);
@@ -163,7 +178,18 @@ impl<'e> Search<'_, 'e> {
         if !whole {
             tree.partial.get_or_insert(place);
         }
-        for value in values {
+        let order = match &tree.orders[place] {
+            Some(order) => Rc::clone(order),
+            None => {
+                let order: Rc<[usize]> = self.order(tree.unknowns, place).into();
+                // What was given for the sake of the order is taken back.
+                self.give(tree.unknowns, gift);
+                tree.orders[place] = Some(Rc::clone(&order));
+                order
+            }
+        };
+        for at in order.iter().copied() {
+            let value = &values[at];
             if !fits(self.decider.index.estate, tree.unknowns, gift, place, value) {
                 continue;
             }
@@ -184,6 +210,116 @@ impl<'e> Search<'_, 'e> {
             tree.withheld[place] = false;
         }
         false
+    }
+
+    /// The values of an attribute in the order in which they are tried: first those that decide
+    /// most of what is asked about it, and of these, those that make most of it true, so that a
+    /// breach is met before the many ways to be refused.
+    ///
+    /// A value that decides nothing is as if it were not given at all. What is allowed in doubt
+    /// stays so when more is known, and what is refused in doubt is tried with the attribute
+    /// withheld: so such a value is left out, unless something else hangs on its being there.
+    fn order(&mut self, unknowns: &Unknowns, place: usize) -> Vec<usize> {
+        let reference = unknowns.references[place];
+        let (values, _) = unknowns.values(place);
+        let leaves = self.leaves_of(reference);
+        let truths_of = |search: &Self| -> Vec<Truth> {
+            let scenes = search.roles.map(|roles| search.scene(roles));
+            let of_leaf = |(when, leaf): &(&Condition, usize)| {
+                scenes.each_ref().map(|scene| when.eval_leaf(*leaf, scene))
+            };
+            leaves.iter().flat_map(of_leaf).collect()
+        };
+        let mut gift: Gift = vec![None; unknowns.references.len()];
+        let mut ranked: Vec<(usize, usize, usize)> = Vec::with_capacity(values.len());
+        for (at, value) in values.iter().enumerate() {
+            gift[place] = Some(value.clone());
+            self.give(unknowns, &gift);
+            let truths = truths_of(self);
+            let count = |truth| truths.iter().filter(|known| **known == truth).count();
+            ranked.push((count(Truth::Undecided), truths.len() - count(Truth::True), at));
+        }
+        let asked = 2 * leaves.len();
+        ranked.sort_unstable();
+        let matters = |(undecided, _, _): &(usize, usize, usize)| *undecided < asked;
+        if asked > 0 && ranked.iter().any(matters) && self.hangs_on_leaves(unknowns, place) {
+            ranked.retain(matters);
+        }
+        ranked.into_iter().map(|(_, _, at)| at).collect()
+    }
+
+    /// The parts of conditions that name an attribute.
+    fn leaves_of(&self, reference: Reference) -> Vec<(&'e Condition, usize)> {
+        let mut found = Vec::new();
+        for when in self.conditions() {
+            let names_it = |leaf: &usize| when.leaf_references(*leaf).any(|r| r == reference);
+            found.extend(when.leaves().filter(names_it).map(|leaf| (when, leaf)));
+        }
+        found
+    }
+
+    /// Whether all that hangs on an attribute are parts of conditions that compare it with what is
+    /// known: no brace, no other attribute that is not known, and nothing above or below it.
+    fn hangs_on_leaves(&self, unknowns: &Unknowns, place: usize) -> bool {
+        let estate = self.decider.index.estate;
+        let reference = unknowns.references[place];
+        let in_brace = self.patterns().flat_map(|pattern| pattern.braces());
+        let in_brace = in_brace.into_iter().any(|brace| brace.attribute == reference);
+        let beside_unknown = self.conditions().any(|when| {
+            when.leaves().any(|leaf| {
+                let named: Vec<Reference> = when.leaf_references(leaf).collect();
+                let other =
+                    |other: &Reference| *other != reference && unknowns.place(*other).is_some();
+                named.contains(&reference) && named.iter().any(other)
+            })
+        });
+        !in_brace && !beside_unknown && !has_relatives(estate, unknowns, place)
+    }
+
+    /// The conditions in play, the law's among them.
+    fn conditions(&self) -> impl Iterator<Item = &'e Condition> + '_ {
+        let estate = self.decider.index.estate;
+        let says = self.says.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
+        self.law.when.iter().chain(says)
+    }
+
+    /// The path patterns in play, the law's among them.
+    fn patterns(&self) -> impl Iterator<Item = &'e PathPattern> + '_ {
+        let estate = self.decider.index.estate;
+        let says = self.says.iter().map(|(id, _)| &estate.statement(*id).on);
+        std::iter::once(&self.law.on).chain(says).flat_map(|on| on.plain.iter().chain(&on.excluded))
+    }
+
+    /// All that a search depends on but what is given: two requests alike in it have the same
+    /// outcome. `None` where patterns hang on what is given, and so on the path.
+    pub(super) fn fingerprint(&self) -> Option<String> {
+        let estate = self.decider.index.estate;
+        let scenes = self.roles.map(|roles| self.scene(roles));
+        let law = (&self.law.on, self.law.when.as_ref(), 0);
+        let says = self.says.iter().map(|(id, anchor)| {
+            let statement = estate.statement(*id);
+            (&statement.on, statement.when.as_ref(), *anchor)
+        });
+        let scope = self.query.target.scope();
+        let seals: Vec<ScopeId> =
+            estate.scopes.chain(scope).filter(|id| estate.scope(*id).sealed).collect();
+        let mut print = format!(
+            "{:?} {:?} {:?} {seals:?} {:?}",
+            self.query.take_up, self.query.action, self.query.time, self.entries
+        );
+        for (on, when, anchor) in std::iter::once(law).chain(says) {
+            for scene in &scenes {
+                let path = on.matches(&self.query.target.segments, anchor, scene);
+                if path == Truth::Undecided {
+                    return None;
+                }
+                let known = when.into_iter().flat_map(|when| when.references());
+                let known =
+                    known.map(|(reference, _)| (scene.fact(reference), scene.is_set(reference)));
+                print.push_str(&format!(" {path:?} {:?}", known.collect::<Vec<_>>()));
+            }
+        }
+        Some(print)
     }
 
     /// An attribute that was not given and leaves something undecided.
@@ -406,6 +542,10 @@ fn fits(estate: &Estate, unknowns: &Unknowns, gift: &Gift, place: usize, value: 
 
 struct Tree<'u> {
     unknowns: &'u Unknowns,
+    /// For each attribute, the values to try, in order, once it was needed.
+    orders: Vec<Option<Rc<[usize]>>>,
+    /// Steps that may be taken.
+    most: usize,
     steps: usize,
     /// An attribute of which not all values were tried.
     partial: Option<usize>,

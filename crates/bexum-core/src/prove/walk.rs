@@ -3,11 +3,13 @@
 use std::ops::Range;
 use std::rc::Rc;
 
+use rustc_hash::FxHashSet;
+
 use super::moments::{moments, timeline};
 use super::plan::Plan;
 use super::search::{AtFirst, Found, Say, Search};
 use super::values::moments_of;
-use super::{Breach, Laws, Limit, Part, WAITING, items};
+use super::{Breach, LEAST_STEPS, Laws, Limit, Part, STEPS, WAITING, items};
 use crate::catalogue::{ActionSet, TargetClass};
 use crate::engine::{Closure, Decider, RoleClosure, Scene, Sought, Whom};
 use crate::expectation::Claim;
@@ -41,7 +43,8 @@ pub(super) fn judge<'e>(
             if part.breach.as_ref().is_some_and(|breach| breach.given == 0) {
                 continue;
             }
-            let mut walk = Walk { laws, plan, closure: &closure, part, waiting: Vec::new() };
+            let (waiting, steps) = (Vec::new(), laws.share);
+            let mut walk = Walk { laws, plan, closure: &closure, part, waiting, steps };
             let grants = grants.get_or_insert_with(|| Grants::of(decider, &closure));
             walk.all(decider, grants);
         }
@@ -49,9 +52,9 @@ pub(super) fn judge<'e>(
     found
 }
 
-/// Searches of one principal and one law that meet a limit before no more are tried: the law is not
-/// decided whatever the others say, save that one might break it.
-const MOST_LIMITED: usize = 20;
+/// Searches of one principal and one law that meet a limit after its steps are spent, before no
+/// more are tried: the law is not decided whatever the others say, save that one might break it.
+const MOST_LIMITED: usize = 200;
 
 /// A role to take up, or none, and while it brings the same.
 type Taken<'e> = Option<(RoleId, Rc<RoleClosure<'e>>)>;
@@ -127,6 +130,8 @@ struct Walk<'w, 'e> {
     closure: &'w Closure<'e>,
     part: &'w mut Part,
     waiting: Vec<Waiting>,
+    /// Steps that searches may still take.
+    steps: usize,
 }
 
 /// What has a say at a scope at some time, and when it does.
@@ -150,9 +155,12 @@ impl<'e> Walk<'_, 'e> {
                 }
             }
         }
+        // Targets that differ in nothing that is asked about are searched once.
+        let mut searched: FxHashSet<String> = FxHashSet::default();
         let mut limited = 0;
         for waiting in std::mem::take(&mut self.waiting) {
-            limited += usize::from(!self.search(decider, &waiting));
+            let ended = self.search(decider, &waiting, &mut searched);
+            limited += usize::from(!ended && self.steps == 0);
             if self.part.breach.is_some() || limited == MOST_LIMITED {
                 return;
             }
@@ -381,7 +389,7 @@ impl<'e> Walk<'_, 'e> {
                     }
                     AtFirst::Open if self.waiting.len() < WAITING => self.waiting.push(waiting),
                     AtFirst::Open => {
-                        self.search(decider, &waiting);
+                        self.search(decider, &waiting, &mut FxHashSet::default());
                     }
                 }
             }
@@ -420,9 +428,21 @@ impl<'e> Walk<'_, 'e> {
         self.part.join(Part { breach: Some(breach), ..Part::default() });
     }
 
-    /// Whether the search came to an end.
-    fn search(&mut self, decider: &mut Decider<'e>, waiting: &Waiting) -> bool {
-        match self.with_search(decider, waiting, |search| search.run()) {
+    /// Whether the search came to an end; one that was made already is not made again.
+    fn search(
+        &mut self,
+        decider: &mut Decider<'e>,
+        waiting: &Waiting,
+        searched: &mut FxHashSet<String>,
+    ) -> bool {
+        let (found, steps) = self.with_search(decider, waiting, |search| {
+            if search.fingerprint().is_some_and(|print| !searched.insert(print)) {
+                return (Found::Nothing, 0);
+            }
+            (search.run(), search.steps)
+        });
+        self.steps = self.steps.saturating_sub(steps);
+        match found {
             Found::Nothing => {}
             Found::Breach(breach) => self.keep(*breach),
             Found::Limit(limit) => {
@@ -453,11 +473,11 @@ impl<'e> Walk<'_, 'e> {
         let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
         let estate = decider.index.estate;
         let mut says: Vec<Say> = Vec::new();
-        for (policy, at, window) in entries {
+        for (policy, at, window) in &entries {
             if !window.holds(*time) {
                 continue;
             }
-            let policy = estate.policy(policy);
+            let policy = estate.policy(*policy);
             let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
             let all = policy.allows.iter().chain(&policy.denies);
             let named = all.filter(|id| estate.statement(**id).actions.contains(action.index()));
@@ -471,6 +491,9 @@ impl<'e> Walk<'_, 'e> {
             closure: &closure,
             roles: [&all_roles, allow_roles],
             says: &says,
+            entries: &entries,
+            most_steps: self.steps.clamp(LEAST_STEPS, STEPS),
+            steps: 0,
             decider,
         })
     }
