@@ -4,7 +4,9 @@ use std::path::PathBuf;
 
 use clap::error::{ContextKind, ContextValue};
 use clap::{Args as ClapArgs, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
+use clap_complete::ArgValueCandidates;
 
+use crate::command::words;
 use crate::exit::{self, Exit};
 use crate::render::style::safe;
 use crate::stream;
@@ -54,12 +56,22 @@ pub(crate) enum Command {
     Demo(Demo),
     Init(Init),
     /// Print a completion script for a shell
+    ///
+    /// In bash, zsh and fish it completes the names of the estate too: users, groups, roles,
+    /// policies, actions, paths.
     #[command(
         after_help = "Example:\n  bexum completions bash > ~/.local/share/bash-completion/completions/bexum"
     )]
     Completions {
         /// The shell
         shell: clap_complete::Shell,
+    },
+    /// Say what the last of these words may be; completion scripts ask this
+    #[command(hide = true)]
+    Words {
+        /// The command line so far
+        #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
+        line: Vec<std::ffi::OsString>,
     },
     /// Print the manual: the page of the program and of every command, or of one
     #[command(after_help = "Examples:\n  bexum man > bexum.1\n  bexum man ask > bexum-ask.1")]
@@ -77,10 +89,13 @@ pub(crate) enum Command {
 #[command(after_help = ASK_EXAMPLES)]
 pub(crate) struct Ask {
     /// Who asks: user:NAME, resource:PATH, group:NAME or role:NAME
+    #[arg(add = ArgValueCandidates::new(words::who))]
     pub(crate) who: String,
     /// What for: an action, KIND.VERB
+    #[arg(add = ArgValueCandidates::new(words::actions))]
     pub(crate) action: String,
     /// On what: a path
+    #[arg(add = ArgValueCandidates::new(words::paths))]
     pub(crate) path: String,
     #[command(flatten)]
     pub(crate) circumstances: Circumstances,
@@ -103,13 +118,13 @@ pub(crate) struct Ask {
 #[derive(Clone, Debug, Default, ClapArgs)]
 pub(crate) struct Circumstances {
     /// A role to take up
-    #[arg(long = "as", value_name = "ROLE")]
+    #[arg(long = "as", value_name = "ROLE", add = ArgValueCandidates::new(words::roles))]
     pub(crate) take_up: Option<String>,
     /// Suppose that the principal is in this group too
-    #[arg(long, value_name = "GROUP")]
+    #[arg(long, value_name = "GROUP", add = ArgValueCandidates::new(words::groups))]
     pub(crate) also: Vec<String>,
     /// Bound this session by a policy
-    #[arg(long, value_name = "POLICY")]
+    #[arg(long, value_name = "POLICY", add = ArgValueCandidates::new(words::policies))]
     pub(crate) under: Vec<String>,
     /// A circumstance: mfa=true, count=3, site=mesa, nets='["10.0.0.0/8"]'; `mfa=` says absent
     #[arg(long, value_name = "KEY=VALUE")]
@@ -172,6 +187,7 @@ Examples:
 #[command(after_help = PROVE_EXAMPLES)]
 pub(crate) struct Prove {
     /// Only those of these names; `*` stands for any letters
+    #[arg(add = ArgValueCandidates::new(words::expectations))]
     pub(crate) names: Vec<String>,
     /// How to write the report
     #[arg(long, value_enum, default_value_t = ProofFormat::Text)]
@@ -215,20 +231,21 @@ Exit codes: 0 all hold, 1 some are broken or not decided, 2 error";
 #[command(after_help = REACH_EXAMPLES)]
 pub(crate) struct Reach {
     /// Whose access: user:NAME, group:NAME, role:NAME or resource:PATH; several stand side by side
+    #[arg(add = ArgValueCandidates::new(words::who))]
     pub(crate) who: Vec<String>,
     /// One more column, the first principal in other circumstances: '--also group:crew', or with a
     /// principal of its own: 'user:sol --given mfa=true'
     #[arg(long, value_name = "OPTIONS", requires = "who", allow_hyphen_values = true)]
     pub(crate) beside: Vec<String>,
     /// Only here and below; without WHO, --do and --level: who can do what at this path
-    #[arg(long = "at", value_name = "PATH")]
+    #[arg(long = "at", value_name = "PATH", add = ArgValueCandidates::new(words::paths))]
     pub(crate) path: Option<String>,
     /// Who can do this, and where: an action or a pattern of actions, as in `do`; with WHO, only
     /// these
-    #[arg(long = "do", value_name = "ACTION")]
+    #[arg(long = "do", value_name = "ACTION", add = ArgValueCandidates::new(words::actions))]
     pub(crate) action: Vec<String>,
     /// Who can do anything of this level, and where; with WHO, only what is of this level
-    #[arg(long, value_name = "LEVEL", conflicts_with = "action")]
+    #[arg(long, value_name = "LEVEL", conflicts_with = "action", add = ArgValueCandidates::new(words::levels))]
     pub(crate) level: Option<String>,
     /// Only what this principal would see: where it can do anything of level observe
     #[arg(long, requires = "who")]
@@ -284,6 +301,7 @@ pub(crate) struct Show {
     /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings,
     /// expectations) or one thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
     /// path, or kind:NAME); nothing for an overview
+    #[arg(add = ArgValueCandidates::new(words::things))]
     pub(crate) what: Option<String>,
     /// See memberships and attachments as of this moment instead of now
     #[arg(long, value_name = "TIME")]

@@ -66,7 +66,7 @@ fn completions_and_manual() {
     for shell in ["bash", "zsh", "fish", "elvish", "powershell"] {
         let run = folder.run(&["completions", shell]);
         assert_eq!(run.code, Some(0), "{shell}");
-        assert!(run.out.contains("replay"), "{shell}");
+        assert!(run.out.contains("bexum"), "{shell}");
     }
     let run = folder.run(&["man"]);
     assert!(run.out.contains(".TH bexum"), "{}", run.out);
@@ -118,4 +118,58 @@ fn help_has_examples_and_mistakes_have_hints() {
     let run = folder.run(&["repaly"]);
     assert_eq!(run.code, Some(2));
     assert!(run.err.contains("'replay'"), "{}", run.err);
+}
+
+/// What bash would offer for a line that it has cut into words as it does.
+#[cfg(unix)]
+fn offered(folder: &Folder, words: &[&str], line: &str) -> Vec<String> {
+    let program = std::path::Path::new(env!("CARGO_BIN_EXE_bexum"));
+    let path = format!("{}:/usr/bin:/bin", program.parent().expect("a folder").display());
+    let quoted: Vec<String> = words.iter().map(|word| format!("'{word}'")).collect();
+    let script = format!(
+        "source <(bexum completions bash); COMP_WORDS=({}); COMP_CWORD={}; COMP_LINE='{line}'; _bexum; printf '%s\\n' \"${{COMPREPLY[@]}}\"",
+        quoted.join(" "),
+        words.len() - 1,
+    );
+    let mut shell = std::process::Command::new("/bin/bash");
+    shell.env_clear().env("PATH", &path).args(["-c", &script]).current_dir(folder.path());
+    let run = crate::support::finish(&mut shell, b"");
+    run.out.lines().filter(|line| !line.is_empty()).map(str::to_owned).collect()
+}
+
+#[cfg(unix)]
+#[test]
+fn names_of_the_estate_complete_in_bash() {
+    let folder = Folder::demo();
+    let tab = |words: &[&str], line: &str| offered(&folder, words, line);
+    let users = tab(&["bexum", "ask", "user", ":"], "bexum ask user:");
+    assert!(
+        users.contains(&"noor".to_owned()) && !users.contains(&"staff".to_owned()),
+        "{users:?}"
+    );
+    assert_eq!(tab(&["bexum", "ask", "user", ":", "no"], "bexum ask user:no"), ["noor"]);
+    assert_eq!(tab(&["bexum", "ask", "ro"], "bexum ask ro").len(), 3);
+    let line = "bexum ask user:noor dish.p";
+    assert_eq!(tab(&["bexum", "ask", "user", ":", "noor", "dish.p"], line), ["dish.point"]);
+    let line = "bexum ask user:noor dish.point veyra/instruments/m";
+    let words = ["bexum", "ask", "user", ":", "noor", "dish.point", "veyra/instruments/m"];
+    assert!(tab(&words, line).contains(&"veyra/instruments/mesa/dish-1".to_owned()));
+    let line = "bexum ask user:noor dish.point veyra --as ";
+    let words = ["bexum", "ask", "user", ":", "noor", "dish.point", "veyra", "--as", ""];
+    assert!(tab(&words, line).contains(&"role:dish-keeper".to_owned()), "{:?}", tab(&words, line));
+    let line = "bexum ask user:noor dish.point veyra --under no-";
+    let words = ["bexum", "ask", "user", ":", "noor", "dish.point", "veyra", "--under", "no-"];
+    assert_eq!(tab(&words, line), ["no-govern"]);
+    assert!(tab(&["bexum", "show", "polic"], "bexum show polic").contains(&"policies".to_owned()));
+    assert_eq!(tab(&["bexum", "rep"], "bexum rep"), ["replay"]);
+
+    // Where there is no estate, or a broken one, nothing is offered and nothing is said.
+    let nowhere = Folder::new().with("bexum.toml", "x = ");
+    assert!(offered(&nowhere, &["bexum", "ask", "user", ":"], "bexum ask user:").is_empty());
+    let run = nowhere.run(&["words", "--", "bexum", "ask", ""]);
+    assert_eq!((run.code, run.err.as_str()), (Some(0), ""));
+    // The estate that is named is the one that counts.
+    let named = folder.path().display().to_string();
+    let run = nowhere.run(&["words", "--", "bexum", "-C", &named, "ask", "user:no"]);
+    assert_eq!(run.out, "user:noor\n");
 }

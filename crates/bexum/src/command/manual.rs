@@ -7,7 +7,63 @@ use crate::args;
 use crate::exit::Exit;
 use crate::stream::{self, Helped};
 
+/// Bash cuts words at colons and equals signs: what is not apart in the line is put together
+/// again, and of the answers only what comes after the last cut is given back.
+const BASH: &str = r#"# Completion of bexum for bash: names come from the estate at hand.
+_bexum() {
+    local rest=$COMP_LINE words=() n=-1 i piece line stem cut
+    for ((i = 0; i <= COMP_CWORD; i++)); do
+        piece=${COMP_WORDS[i]}
+        if [[ $i == 0 || $rest == [[:space:]]* ]]; then
+            n=$((n + 1))
+            words[n]=
+        fi
+        rest=${rest#"${rest%%[![:space:]]*}"}
+        words[n]+=$piece
+        rest=${rest#"$piece"}
+    done
+    stem=${words[n]##*[:=]}
+    cut=${words[n]%"$stem"}
+    COMPREPLY=()
+    while IFS= read -r line; do
+        COMPREPLY+=("${line#"$cut"}")
+    done < <(bexum words -- "${words[@]}" 2>/dev/null)
+    if [[ ${#COMPREPLY[@]} == 1 && ${COMPREPLY[0]} == *[:=/] ]]; then
+        compopt -o nospace
+    fi
+}
+complete -o default -F _bexum bexum
+"#;
+
+const ZSH: &str = r#"#compdef bexum
+# Completion of bexum for zsh: names come from the estate at hand.
+_bexum() {
+    local -a found
+    found=("${(@f)$(bexum words -- "${(@)words[1,CURRENT]}" 2>/dev/null)}")
+    if [[ -n ${found[1]} ]]; then
+        compadd -- "${found[@]}"
+    else
+        _files
+    fi
+}
+compdef _bexum bexum
+"#;
+
+const FISH: &str = r#"# Completion of bexum for fish: names come from the estate at hand.
+complete -c bexum -f -a '(bexum words -- (commandline -opc) (commandline -ct) 2>/dev/null)'
+"#;
+
 pub(super) fn completions(shell: Shell) -> anyhow::Result<Exit> {
+    let own = match shell {
+        Shell::Bash => Some(BASH),
+        Shell::Zsh => Some(ZSH),
+        Shell::Fish => Some(FISH),
+        _ => None,
+    };
+    if let Some(script) = own {
+        stream::print_exactly(script.as_bytes())?;
+        return Ok(Exit::Done);
+    }
     let mut command = args::command();
     command.set_bin_name("bexum");
     command.build();
@@ -26,7 +82,7 @@ pub(super) fn man(wanted: Option<&str>) -> anyhow::Result<Exit> {
         clap_mangen::Man::new(program.clone()).render(&mut pages)?;
     }
     let mut found = wanted.is_none();
-    for command in program.get_subcommands() {
+    for command in program.get_subcommands().filter(|command| !command.is_hide_set()) {
         if wanted.is_none_or(|name| name == command.get_name()) {
             found = true;
             let name = format!("bexum-{}", command.get_name());

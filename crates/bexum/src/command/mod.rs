@@ -10,6 +10,7 @@ mod reach;
 mod replay;
 mod save;
 mod show;
+pub(crate) mod words;
 
 use std::path::{Path, PathBuf};
 
@@ -33,6 +34,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Demo(demo) => demo::run(demo.dir),
         Command::Init(init) => init::run(init.dir),
         Command::Completions { shell } => manual::completions(shell),
+        Command::Words { line } => words::run(line),
         Command::Man { command } => manual::man(command.as_deref()),
     }
 }

@@ -18,6 +18,11 @@ use crate::render::report::Report;
 use crate::render::words;
 use crate::stream::{self, Helped};
 
+/// The names of the lists.
+pub(super) fn list_names() -> impl Iterator<Item = &'static str> {
+    lists::LISTS.iter().map(|(name, _)| *name)
+}
+
 /// Rows of each list in the overview.
 const OVERVIEW_ROWS: usize = 40;
 
