@@ -2,18 +2,26 @@
 
 use std::fmt;
 
+use jiff::SignedDuration;
 use jiff::civil::DateTime;
-use jiff::tz::Offset;
-use jiff::{Timestamp, ToSpan as _};
+
+/// Where moments are counted from.
+const EPOCH: DateTime = DateTime::constant(1970, 1, 1, 0, 0, 0, 0);
 
 /// A moment: microseconds since 1970-01-01T00:00:00Z, without leap seconds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Time(pub i64);
 
 impl Time {
+    /// 0001-01-01T00:00:00Z, the first moment that can be written.
+    pub const EARLIEST: Self = Self(-62_135_596_800_000_000);
+    /// 9999-12-31T23:59:59.999999Z, the last one.
+    pub const LATEST: Self = Self(253_402_300_799_999_999);
+
     /// The moment of a civil date and time at an offset from UTC given in minutes.
     ///
-    /// `None` when there is no such date or time of day; fractions of a microsecond are cut off.
+    /// `None` when there is no such date or time of day, or when it lies in no year from 0001 to
+    /// 9999 in UTC; fractions of a microsecond are cut off.
     #[must_use]
     pub fn from_civil(
         (year, month, day): (i16, i8, i8),
@@ -23,8 +31,9 @@ impl Time {
     ) -> Option<Self> {
         let micros = i32::try_from(nanosecond / 1000).ok()?;
         let civil = DateTime::new(year, month, day, hour, minute, second, micros * 1000).ok()?;
-        let utc = Offset::UTC.to_timestamp(civil).ok()?;
-        Some(Self(utc.as_microsecond() - i64::from(offset_minutes) * 60_000_000))
+        let since = i64::try_from(civil.duration_since(EPOCH).as_micros()).ok()?;
+        let utc = Self(since - i64::from(offset_minutes) * 60_000_000);
+        (Self::EARLIEST..=Self::LATEST).contains(&utc).then_some(utc)
     }
 
     /// Reads a time in a string: `YYYY-MM-DDTHH:MM:SS`, a fraction of one to six digits at most,
@@ -85,15 +94,11 @@ impl Time {
 impl fmt::Display for Time {
     /// In UTC, without a fraction where there is none: `2026-03-01T08:00:00Z`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // Every moment that can be written fits: years 0001 to 9999 give or take a day.
-        let seconds = self.0.div_euclid(1_000_000);
-        let micros = self.0.rem_euclid(1_000_000);
-        let Ok(stamp) = Timestamp::from_second(seconds) else {
-            return write!(f, "{}µs", self.0);
-        };
-        let civil = Offset::UTC.to_datetime(stamp);
-        let civil = civil.checked_add(micros.microseconds()).unwrap_or(civil);
-        write!(f, "{civil}Z")
+        // Every moment that can be written is a date.
+        match EPOCH.checked_add(SignedDuration::from_micros(self.0)) {
+            Ok(civil) => write!(f, "{civil}Z"),
+            Err(_) => write!(f, "{}µs", self.0),
+        }
     }
 }
 
@@ -169,7 +174,10 @@ mod tests {
         assert_eq!(Time::parse("1970-01-01T00:00:01Z"), Some(Time(1_000_000)));
         assert_eq!(Time::parse("1970-01-01T01:00:00.5+01:00"), Some(Time(500_000)));
         assert_eq!(Time::parse("2026-12-31T16:00:00-08:00"), Time::parse("2027-01-01T00:00:00Z"));
-        assert_eq!(Time::parse("0001-01-01T00:00:00+23:59").map(|t| t.0 < 0), Some(true));
+        assert_eq!(Time::parse("0001-01-01T00:00:00Z"), Some(Time::EARLIEST));
+        assert_eq!(Time::parse("0001-01-01T23:59:00+23:59"), Some(Time::EARLIEST));
+        assert_eq!(Time::parse("9999-12-31T23:59:59.999999Z"), Some(Time::LATEST));
+        assert_eq!(Time::parse("9999-12-31T00:00:59.999999-23:59"), Some(Time::LATEST));
         for bad in [
             "",
             "2026-01-01",
@@ -182,6 +190,8 @@ mod tests {
             "2026-01-01T00:00:60Z",
             "2026-01-01T24:00:00Z",
             "0000-01-01T00:00:00Z",
+            "0001-01-01T00:00:00+00:01",
+            "9999-12-31T23:59:59-00:01",
             "2026-01-01T00:00:00+24:00",
             "2026-01-01T00:00:00+0100",
             "2026-01-01 00:00:00Z",
@@ -215,7 +225,7 @@ mod tests {
         }
 
         #[test]
-        fn what_is_shown_reads_back(micros in -60_000_000_000_000_000i64..250_000_000_000_000_000) {
+        fn what_is_shown_reads_back(micros in Time::EARLIEST.0..=Time::LATEST.0) {
             let time = Time(micros);
             proptest::prop_assert_eq!(Time::parse(&time.to_string()), Some(time));
         }

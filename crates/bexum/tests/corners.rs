@@ -479,3 +479,27 @@ fn paths_are_bounded_in_bytes() {
         ],
     );
 }
+
+#[test]
+fn the_calendar_ends_with_the_year_9999_in_utc() {
+    let window = |until: &str| {
+        Folder::estate().and(&format!(
+            "[[attach]]\npolicy = 'reader'\nto = 'user:tomas'\nat = 'v'\nuntil = {until}\n"
+        ))
+    };
+    let at = |folder: &Folder, time: &str| {
+        let ask = ["ask", "user:tomas", "store.list", "v/s/store", "--at-time", time];
+        folder.run(&ask).code
+    };
+    // What people write for "never".
+    let folder = window("9999-12-31T23:59:59Z");
+    assert_eq!(at(&folder, "9999-12-31T23:59:58.999999Z"), Some(0));
+    assert_eq!(at(&folder, "9999-12-31T23:59:59Z"), Some(1));
+    assert_eq!(at(&folder, "9999-12-31T23:59:59.999999Z"), Some(1));
+    assert_eq!(at(&folder, "9999-12-31T23:59:59-00:01"), Some(2));
+    assert_eq!(at(&folder, "0001-01-01T00:00:00Z"), Some(0));
+    assert_eq!(at(&folder, "0001-01-01T00:00:00+00:01"), Some(2));
+    let outside = window("9999-12-31T23:59:59-00:01").run(&["show"]);
+    assert_eq!(outside.code, Some(2));
+    assert!(outside.err.contains("years 0001 to 9999"), "{}", outside.err);
+}

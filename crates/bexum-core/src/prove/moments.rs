@@ -4,10 +4,9 @@ use crate::engine::{Closure, Index};
 use crate::principal::Principal;
 use crate::time::{Time, Window};
 
-/// 0001-01-01T00:00:00Z, the first moment that a request can name.
-pub(super) const EARLIEST: Time = Time(-62_135_596_800_000_000);
-/// 9999-12-31T23:59:59.999999Z, the last one.
-pub(super) const LATEST: Time = Time(253_402_300_799_999_999);
+/// The first moment that a request can name, and the last.
+pub(super) const EARLIEST: Time = Time::EARLIEST;
+pub(super) const LATEST: Time = Time::LATEST;
 
 /// All that somebody is in, from the beginning of time to its end; the present comes first.
 pub(super) fn timeline<'e>(index: &Index<'e>, who: Principal, now: Time) -> Vec<Closure<'e>> {

@@ -187,7 +187,7 @@ impl<'r, 'i> Reader<'r, 'i> {
         let value = self.get(key)?;
         let time = value.get_ref().as_datetime().and_then(value::time);
         if time.is_none() {
-            self.wrong(key, "a date and time with an offset, like `2026-03-01T08:00:00Z`", value);
+            self.wrong(key, "a date and time with an offset in the years 0001 to 9999 (UTC), like `2026-03-01T08:00:00Z`", value);
         }
         Some(Written::new(time?, self.origin_of(value)))
     }

@@ -141,7 +141,7 @@ fn scalar(
             DeValue::Array(_) => "a list within a list",
             DeValue::Table(_) => "a table within a list",
             DeValue::Datetime(at) if at.offset.is_some() && at.date.is_some() => {
-                "a time that no calendar has"
+                "a time that no calendar has, or outside the years 0001 to 9999 in UTC"
             }
             other => type_in_words(other),
         };

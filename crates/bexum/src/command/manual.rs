@@ -46,7 +46,11 @@ _bexum() {
         _files
     fi
 }
-compdef _bexum bexum
+if [[ ${funcstack[1]} == _bexum ]]; then
+    _bexum "$@"
+else
+    compdef _bexum bexum
+fi
 "#;
 
 const FISH: &str = r#"# Completion of bexum for fish: names come from the estate at hand.

@@ -90,7 +90,14 @@ fn sketch<'e>(index: &'e Index<'e>, typed: &Reach, at: Time) -> Sketch<'e> {
     let others = Circumstances { at_time: None, ..typed.circumstances.clone() };
     let said = describe(&others);
     let said = if said.is_empty() { said } else { format!(" ·{said}") };
-    let origin = format!("{} · as of {at}{said}", index.estate.name);
+    let second = |time: Time| Time(time.0 - time.0.rem_euclid(1_000_000));
+    let at = second(at);
+    // A page about another time says when it was written, too.
+    let written = match (&typed.circumstances.at_time, super::moment(None)) {
+        (Some(_), Ok(now)) => format!(" · written {}", second(now)),
+        _ => String::new(),
+    };
+    let origin = format!("{} · as of {at}{said}{written}", index.estate.name);
     Sketch { index, full: typed.full, sources: typed.sources, origin }
 }
 
