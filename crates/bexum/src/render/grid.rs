@@ -282,7 +282,7 @@ fn wrap(out: &mut String, first: &str, rest: usize, text: &str, width: usize) {
 fn coloured(plain: &str) -> String {
     let mut out = String::with_capacity(plain.len() * 2);
     for piece in plain.split_inclusive([' ', '\n']) {
-        let word = piece.trim_end();
+        let word = piece.trim_end().trim_end_matches(',');
         let style = match word.split_once('/') {
             Some((some, all)) if some == all && some.parse::<u32>().is_ok() => style::ALLOW,
             Some((some, all)) if some.parse::<u32>().is_ok() && all.parse::<u32>().is_ok() => {
