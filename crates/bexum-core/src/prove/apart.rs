@@ -29,6 +29,13 @@ pub enum Has {
     Holds(RoleId),
     /// By being able to take the role up.
     CanTakeUp(RoleId),
+    /// By being able to take up another role that brings it.
+    ComesWith {
+        /// The role.
+        role: RoleId,
+        /// The one that can be taken up.
+        taken_up: RoleId,
+    },
     /// By an attachment that reaches.
     Reached {
         /// What was named.
@@ -53,24 +60,25 @@ pub fn overlaps(
     for closure in timeline(index, who, now) {
         let looks_at_policies =
             separation.any_two_of.iter().any(|duty| matches!(duty, Duty::Policy(_)));
-        let taken: Vec<(RoleId, Vec<RoleClosure<'_>>)> = if looks_at_policies {
+        let looks_at_roles = separation.any_two_of.iter().any(|duty| matches!(duty, Duty::Role(_)));
+        let taken: Vec<(RoleId, Vec<RoleClosure<'_>>)> = if looks_at_policies || looks_at_roles {
             closure.takeable.iter().map(|role| (*role, over_time(index, &closure, *role))).collect()
         } else {
             Vec::new()
         };
         let mut bounds = Vec::new();
+        for role in taken.iter().flat_map(|(_, all)| all) {
+            bounds.extend(role.steady.from.iter().chain(&role.steady.until));
+        }
         if looks_at_policies {
             let of_roles = taken.iter().flat_map(|(_, all)| all);
             let sought = of_roles.clone().map(|taken| &taken.sought).chain([&closure.sought]);
             for attached in sought.flat_map(|sought| index.attached_to(sought)) {
                 bounds.extend(attached.window.from.iter().chain(&attached.window.until));
             }
-            for role in of_roles {
-                bounds.extend(role.steady.from.iter().chain(&role.steady.until));
-            }
-            bounds.sort_unstable();
-            bounds.dedup();
         }
+        bounds.sort_unstable();
+        bounds.dedup();
         for time in moments(closure.steady, now, &bounds) {
             let seen = Seen { index, separation, closure: &closure, taken: &taken, time };
             let mut had = separation.any_two_of.iter().filter_map(|duty| seen.has(*duty));
@@ -112,7 +120,12 @@ impl Seen<'_, '_> {
                 self.closure.groups.binary_search(&id).is_ok().then_some(Has::Group(id))
             }
             Duty::Role(id) if self.closure.roles.binary_search(&id).is_ok() => Some(Has::Holds(id)),
-            Duty::Role(id) => self.closure.can_take_up(id).then_some(Has::CanTakeUp(id)),
+            Duty::Role(id) if self.closure.can_take_up(id) => Some(Has::CanTakeUp(id)),
+            Duty::Role(id) => self.taken.iter().find_map(|(taken_up, all)| {
+                let now = all.iter().find(|taken| taken.steady.holds(self.time))?;
+                let brings = now.roles.binary_search(&id).is_ok();
+                brings.then_some(Has::ComesWith { role: id, taken_up: *taken_up })
+            }),
             Duty::Policy(id) => {
                 let own = self.reached(id, &self.closure.sought, None);
                 own.or_else(|| {

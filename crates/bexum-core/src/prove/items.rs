@@ -1,6 +1,9 @@
 //! The items below a scope: undeclared things without number, of which those that every pattern
 //! and condition treats alike count as one.
 
+use std::cell::RefCell;
+use std::collections::BTreeSet;
+
 use super::language::{Pattern, Piece, Words, of_fits, tell_apart};
 use super::values::Unknowns;
 use crate::condition::check::TargetAttribute;
@@ -29,9 +32,16 @@ pub(super) fn sorts(
     let Some(first) = scenes.first() else { return (Vec::new(), true) };
     let estate = first.index.estate;
     let path = &*estate.scope(scope).path;
+    // Declared things below the scope that stood in the way of a word: what lies at or below them is
+    // no item of the scope, and is told apart from what is.
+    let in_the_way: RefCell<BTreeSet<String>> = RefCell::default();
     let is_item = |below: &str| {
-        resolve_target(estate, &format!("{path}{below}"))
-            .is_ok_and(|target| target.place == Place::Item(scope))
+        let found = resolve_target(estate, &format!("{path}{below}"))
+            .is_ok_and(|target| target.place == Place::Item(scope));
+        if !found && let Some(first) = below.split('/').nth(1).filter(|name| !name.is_empty()) {
+            in_the_way.borrow_mut().insert(format!("/{first}"));
+        }
+        found
     };
     let segments: Vec<&str> = path.split('/').collect();
     let singles_out = |pattern: &PathPattern, anchor| {
@@ -74,7 +84,8 @@ pub(super) fn sorts(
     for reference in [PATH, NAME] {
         let Some(pool) = unknowns.pool(reference) else { continue };
         let fitted = pool.fit_patterns.iter().map(|pattern| of_fits(pattern));
-        let texts = pool.texts.iter().map(|text| vec![Piece::Text(text.clone())]);
+        let texts = pool.written_out().into_iter().filter(|text| !text.is_empty());
+        let texts = texts.map(|text| vec![Piece::Text(text)]);
         for pattern in fitted.chain(texts) {
             if reference == PATH {
                 words.patterns.push(pattern);
@@ -99,9 +110,26 @@ pub(super) fn sorts(
         .zip(words.before)
         .filter(|pair| seen.insert(pair.clone()))
         .unzip();
-    let (found, whole) = tell_apart(&Words { patterns, before, ..words });
-    (found.into_iter().map(|below| format!("{path}{below}")).collect(), whole)
+    let mut words = Words { patterns, before, ..words };
+    let mut known = BTreeSet::new();
+    loop {
+        let (found, whole) = tell_apart(&words);
+        let news: Vec<String> =
+            in_the_way.borrow().iter().filter(|name| !known.contains(*name)).cloned().collect();
+        if news.is_empty() || known.len() > MOST_IN_THE_WAY {
+            let whole = whole && news.is_empty();
+            return (found.into_iter().map(|below| format!("{path}{below}")).collect(), whole);
+        }
+        for name in news {
+            words.patterns.push(vec![Piece::Text(name.clone()), Piece::AnySegments]);
+            words.before.push(String::new());
+            known.insert(name);
+        }
+    }
 }
+
+/// Most declared things below a scope that its items are told apart from one by one.
+const MOST_IN_THE_WAY: usize = 64;
 
 /// A path pattern over letters, a `/` before every segment: with what is unknown as any name, with
 /// what is known alone, and with each value that an unknown attribute is compared with.
@@ -133,8 +161,9 @@ fn spelled(scene: &Scene<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec
     found.push(fill(true, None));
     for brace in pattern.braces() {
         let pool = unknowns.pool(brace.attribute);
-        let texts = pool.into_iter().flat_map(|pool| &pool.texts);
-        found.extend(texts.map(|text| fill(false, Some((brace.attribute, text)))));
+        let texts = pool.into_iter().flat_map(super::values::Pool::written_out);
+        let texts = texts.filter(|text| !text.is_empty() && !text.contains('/'));
+        found.extend(texts.map(|text| fill(false, Some((brace.attribute, &text)))));
     }
     found
 }

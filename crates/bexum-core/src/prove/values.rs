@@ -8,7 +8,7 @@
 
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use rustc_hash::FxHashMap;
 
@@ -41,6 +41,8 @@ pub(super) struct Pool {
     pub(super) fit_patterns: BTreeSet<String>,
     ranges: BTreeSet<String>,
     is_ordered: bool,
+    /// Whether it is put into a path.
+    in_brace: bool,
     /// How many attributes share it.
     shared_by: usize,
     /// Whether something could not be taken in.
@@ -118,6 +120,7 @@ impl Unknowns {
         pool.ranges.extend(other.ranges);
         pool.booleans |= other.booleans;
         pool.is_ordered |= other.is_ordered;
+        pool.in_brace |= other.in_brace;
         pool.is_partial |= other.is_partial;
         pool.shared_by += other.shared_by;
         self.joined[b] = a;
@@ -235,6 +238,7 @@ impl Unknowns {
                 self.shapes[place].lists += 1;
                 let leader = self.leader(place);
                 let pool = &mut self.pools[leader];
+                pool.in_brace = true;
                 for name in &scene.query.target.segments {
                     pool.add_parts(parts, name);
                 }
@@ -261,6 +265,8 @@ impl Pool {
                 self.ranges.insert(text.into());
             }
             (_, Value::Text(text)) => {
+                // A string may be read as a time, and another spelling is the same time.
+                self.times.extend(Time::parse(&text));
                 self.texts.insert(text.into());
             }
             (_, Value::Integer(n)) => {
@@ -286,15 +292,32 @@ impl Pool {
             (left, middle) = (cut, rest);
         }
         if middle.len() == 1 {
-            self.texts.insert(left.to_owned());
+            self.add_part(left);
             return;
         }
         let ends: Vec<usize> =
             left.char_indices().map(|(i, _)| i).chain([left.len()]).take(MOST_LETTERS).collect();
         self.is_partial |= left.chars().count() >= MOST_LETTERS;
         for (i, start) in ends.iter().enumerate() {
-            self.texts.extend(ends[i + 1..].iter().map(|end| left[*start..*end].to_owned()));
+            ends[i + 1..].iter().for_each(|end| self.add_part(&left[*start..*end]));
         }
+    }
+
+    /// A text that stands in a path: an integer or a boolean may be written out there.
+    fn add_part(&mut self, text: &str) {
+        self.texts.insert(text.to_owned());
+        self.integers.extend(text.parse::<i64>().ok().filter(|n| n.to_string() == text));
+        self.booleans |= matches!(text, "true" | "false");
+    }
+
+    /// Everything that a value of the pool may be when it is written out.
+    pub(super) fn written_out(&self) -> Vec<String> {
+        let (mut words, _) = self.all_texts();
+        words.extend(self.all_integers().iter().map(i64::to_string));
+        if self.booleans {
+            words.extend(["true".to_owned(), "false".to_owned()]);
+        }
+        words
     }
 
     /// Values of an attribute that is used so, and whether they stand for all.
@@ -322,8 +345,17 @@ impl Pool {
             found.push(Given::Value(Value::List([].into())));
         }
         if shape.range {
-            let fits_nothing = ["0.0.0.0/32", "255.255.255.255/32"];
-            found.extend(fits_nothing.map(|range| Given::Value(Value::Text(range.into()))));
+            let mut ranges: Vec<String> =
+                ["0.0.0.0/32", "255.255.255.255/32", "0.0.0.0/0", "::/0"].map(str::to_owned).into();
+            let addresses = self.texts.iter().chain(&self.ranges);
+            let addresses = addresses.filter_map(|text| text.parse::<IpAddr>().ok());
+            ranges.extend(addresses.map(|address| match address.to_canonical() {
+                IpAddr::V4(v4) => format!("{v4}/32"),
+                IpAddr::V6(v6) => format!("{v6}/128"),
+            }));
+            found.extend(ranges.into_iter().map(|range| Given::Value(Value::Text(range.into()))));
+            // Which addresses a range holds together is more than these can tell.
+            whole = false;
         }
         if shape.has {
             found.push(Given::Head);
@@ -339,8 +371,46 @@ impl Pool {
             .iter()
             .flat_map(|n| (-near..=near).map(move |step| n.saturating_add(step)))
             .collect();
-        if all.is_empty() && self.is_ordered && self.times.is_empty() {
+        if all.is_empty() && self.is_ordered {
             all.extend(0..=near);
+        }
+        all
+    }
+
+    /// Addresses for every cell into which all ranges and single addresses cut each of the two
+    /// families: as many as attributes share the pool, none of them named elsewhere as a text. A
+    /// cell of one address that is so named is written in another way.
+    fn all_addresses(&self) -> Vec<String> {
+        if self.ranges.is_empty() {
+            return Vec::new();
+        }
+        let mut cuts = [BTreeSet::from([0u128]), BTreeSet::from([0u128])];
+        let blocks = self.ranges.iter().filter_map(|range| range_ends(range));
+        let singles = self.texts.iter().filter_map(|text| text.parse::<IpAddr>().ok());
+        let singles = singles.map(|address| (address.to_canonical(), address.to_canonical()));
+        for (first, last) in blocks.chain(singles) {
+            let (family, first, last, end) = match (first, last) {
+                (IpAddr::V4(first), IpAddr::V4(last)) => {
+                    (0, first.to_bits().into(), last.to_bits().into(), u32::MAX.into())
+                }
+                (IpAddr::V6(first), IpAddr::V6(last)) => {
+                    (1, first.to_bits(), last.to_bits(), u128::MAX)
+                }
+                _ => continue,
+            };
+            cuts[family].insert(first);
+            cuts[family].extend((last < end).then(|| last + 1));
+        }
+        let mut all = Vec::new();
+        for (family, cuts) in cuts.iter().enumerate() {
+            let last = if family == 0 { u32::MAX.into() } else { u128::MAX };
+            let ends = cuts.iter().skip(1).map(|next| next - 1).chain([last]);
+            for (first, last) in cuts.iter().zip(ends) {
+                let spelled = (*first..=last).take(4 * (self.shared_by + self.texts.len()) + 4);
+                let spelled = spelled.flat_map(|bits| spellings(family, bits));
+                let free = spelled.filter(|text| !self.texts.contains(text));
+                all.extend(free.take(self.shared_by.max(1)));
+            }
         }
         all
     }
@@ -359,13 +429,8 @@ impl Pool {
             all.extend(words);
             whole &= all_found && self.shared_by == 1 && self.ranges.is_empty();
         }
-        for range in &self.ranges {
-            all.push(range.clone());
-            if let Some((first, last)) = range_ends(range) {
-                let ends = [before(first), Some(first), Some(last), after(last)];
-                all.extend(ends.into_iter().flatten().map(|address| address.to_string()));
-            }
-        }
+        all.extend(self.ranges.iter().cloned());
+        all.extend(self.all_addresses());
         let near = i64::try_from(self.shared_by).unwrap_or(i64::MAX);
         for at in &self.times {
             let around = (-near..=near).map(|step| Time(at.0.saturating_add(step)));
@@ -375,6 +440,11 @@ impl Pool {
         let fresh = (1..).map(|n| if n == 1 { "other".to_owned() } else { format!("other-{n}") });
         let fresh = fresh.filter(|text| !self.texts.contains(text)).take(self.shared_by);
         all.extend(fresh);
+        if self.in_brace {
+            // What holds a slash cannot stand in a segment, and leaves the pattern undecided.
+            let slashed = (1..).map(|n| format!("other/{n}"));
+            all.extend(slashed.filter(|text| !self.texts.contains(text)).take(1));
+        }
         let mut seen = BTreeSet::new();
         all.retain(|text| seen.insert(text.clone()));
         (all, whole)
@@ -404,36 +474,69 @@ fn lists(scalars: &[Value], places: usize) -> (Vec<Box<[Value]>>, bool) {
     (all.into_iter().map(Vec::into_boxed_slice).collect(), true)
 }
 
-fn before(address: IpAddr) -> Option<IpAddr> {
-    match address {
-        IpAddr::V4(v4) => v4.to_bits().checked_sub(1).map(|bits| IpAddr::V4(bits.into())),
-        IpAddr::V6(v6) => v6.to_bits().checked_sub(1).map(|bits| IpAddr::V6(bits.into())),
+/// An address of a family in the ways in which it can be written.
+fn spellings(family: usize, bits: u128) -> Vec<String> {
+    match u32::try_from(bits) {
+        Ok(bits) if family == 0 => {
+            let v4 = Ipv4Addr::from_bits(bits);
+            vec![v4.to_string(), v4.to_ipv6_mapped().to_string()]
+        }
+        _ => {
+            let v6 = Ipv6Addr::from_bits(bits);
+            // One in IPv4-mapped form counts as the IPv4 address.
+            if v6.to_ipv4_mapped().is_some() {
+                return Vec::new();
+            }
+            let whole: Vec<String> =
+                v6.segments().iter().map(|part| format!("{part:04x}")).collect();
+            vec![v6.to_string(), whole.join(":")]
+        }
     }
 }
 
-fn after(address: IpAddr) -> Option<IpAddr> {
-    match address {
-        IpAddr::V4(v4) => v4.to_bits().checked_add(1).map(|bits| IpAddr::V4(bits.into())),
-        IpAddr::V6(v6) => v6.to_bits().checked_add(1).map(|bits| IpAddr::V6(bits.into())),
+/// The moments at which conditions may change because of the time: those that it is compared with,
+/// and those that an attribute is compared with which nobody gave and which is compared with it in
+/// turn, with a step beside each for every such attribute.
+pub(super) fn moments_of(scene: &Scene<'_>, whens: &[&Condition], found: &mut Vec<Time>) {
+    let steps =
+        || whens.iter().flat_map(|when| when.program.steps.iter().map(|step| (*when, *step)));
+    let is_open =
+        |reference| matches!(scene.fact(reference), Fact::Unknown) && reference != Reference::Time;
+    let mut tied = vec![Reference::Time];
+    loop {
+        let before = tied.len();
+        for (_, step) in steps() {
+            let Step::Compare(Term::Attribute(a), _, Term::Attribute(b)) = step else { continue };
+            for (one, other) in [(a, b), (b, a)] {
+                if tied.contains(&one) && is_open(other) && !tied.contains(&other) {
+                    tied.push(other);
+                }
+            }
+        }
+        if tied.len() == before {
+            break;
+        }
     }
-}
-
-/// The moments at which a condition may change because of the time alone.
-pub(super) fn moments_of(scene: &Scene<'_>, when: &Condition, found: &mut Vec<Time>) {
-    let program = &when.program;
-    let time = Term::Attribute(Reference::Time);
-    for step in &program.steps {
-        let Step::Compare(left, _, right) = *step else { continue };
-        if left != time && right != time {
+    let mut moments: Vec<Time> = Vec::new();
+    for (when, step) in steps() {
+        let Step::Compare(left, _, right) = step else { continue };
+        let is_tied = |term| matches!(term, Term::Attribute(named) if tied.contains(&named));
+        if !is_tied(left) && !is_tied(right) {
             continue;
         }
         for term in [left, right] {
             match term {
-                Term::Literal(place) => times_in(&Fact::of(&program.literal(place).value), found),
+                Term::Literal(place) => {
+                    times_in(&Fact::of(&when.program.literal(place).value), &mut moments);
+                }
                 Term::Attribute(Reference::Time) => {}
-                Term::Attribute(reference) => times_in(&scene.fact(reference), found),
+                Term::Attribute(reference) => times_in(&scene.fact(reference), &mut moments),
             }
         }
+    }
+    let beside = i64::try_from(tied.len() - 1).unwrap_or(i64::MAX);
+    for at in moments {
+        found.extend((-beside..=beside).map(|step| Time(at.0.saturating_add(step))));
     }
 }
 

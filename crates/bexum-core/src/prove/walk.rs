@@ -411,9 +411,8 @@ impl<'e> Walk<'_, 'e> {
         let roles = &self.closure.role_names;
         let scene = Scene { index, query: &query, closure: self.closure, roles: Some(roles) };
         let says = play.says.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
-        for when in says.chain(&self.plan.law.when) {
-            moments_of(&scene, when, &mut bounds);
-        }
+        let whens: Vec<_> = says.chain(&self.plan.law.when).collect();
+        moments_of(&scene, &whens, &mut bounds);
         if let Place::Identity(Principal::Group(group), _) = spot.place {
             // `target.members` changes as its windows open and close.
             let members = estate.group(group).members.iter().flatten();

@@ -265,6 +265,9 @@ pub(crate) fn overlapping(proof: &Proof<'_>, overlap: &Overlap) -> String {
         Has::Group(id) => format!("is in group:{}", estate.group(id).identity.name),
         Has::Holds(id) => format!("holds {}", role(id)),
         Has::CanTakeUp(id) => format!("can take up {}", role(id)),
+        Has::ComesWith { role: brought, taken_up } => {
+            format!("can have {} by taking up {}", role(brought), role(taken_up))
+        }
         Has::Reached { policy, attachment, scope, by_taking_up } => {
             let written = proof.sources.shown(estate.attachment(attachment).origin);
             let by = by_taking_up.map(|id| format!(" as {}", role(id))).unwrap_or_default();
