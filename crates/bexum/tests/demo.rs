@@ -74,7 +74,7 @@ fn completions_and_manual() {
         assert!(run.out.contains(&format!(".TH bexum-{command} ")), "{command}");
         assert!(folder.run(&["man", command]).out.contains("\\-\\-help"), "{command}");
     }
-    assert!(folder.run(&["man", "aks"]).err.contains("did you mean `ask`?"));
+    assert!(folder.run(&["man", "asc"]).err.contains("did you mean `ask`?"));
 }
 
 const COMMANDS: [&str; 9] =

@@ -6,6 +6,7 @@ mod demo;
 mod discovery;
 mod docs;
 mod faults;
+mod laws;
 mod mishaps;
 mod order;
 mod prove;

@@ -17,7 +17,7 @@ use crate::engine::{Closure, Decider, Nothing, Scene};
 use crate::estate::Estate;
 use crate::expectation::{Claim, Law};
 use crate::id::{AttributeId, PolicyId, ScopeId, StatementId};
-use crate::pattern::PathPattern;
+use crate::pattern::{PathPattern, PathSet};
 use crate::request::{Given, Query, Request};
 use crate::time::Window;
 use crate::truth::Truth;
@@ -276,18 +276,25 @@ impl<'e> Search<'_, 'e> {
         !in_brace && !beside_unknown && !has_relatives(estate, unknowns, place)
     }
 
+    /// What is asked about the request: the law's `on` and `when`, then those of the statements in
+    /// play, each with how many segments down its patterns start.
+    fn asked(&self) -> impl Iterator<Item = (&'e PathSet, Option<&'e Condition>, usize)> + '_ {
+        let estate = self.decider.index.estate;
+        let says = self.says.iter().map(|(id, anchor)| {
+            let statement = estate.statement(*id);
+            (&statement.on, statement.when.as_ref(), *anchor)
+        });
+        std::iter::once((&self.law.on, self.law.when.as_ref(), 0)).chain(says)
+    }
+
     /// The conditions in play, the law's among them.
     fn conditions(&self) -> impl Iterator<Item = &'e Condition> + '_ {
-        let estate = self.decider.index.estate;
-        let says = self.says.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
-        self.law.when.iter().chain(says)
+        self.asked().filter_map(|(_, when, _)| when)
     }
 
     /// The path patterns in play, the law's among them.
     fn patterns(&self) -> impl Iterator<Item = &'e PathPattern> + '_ {
-        let estate = self.decider.index.estate;
-        let says = self.says.iter().map(|(id, _)| &estate.statement(*id).on);
-        std::iter::once(&self.law.on).chain(says).flat_map(|on| on.plain.iter().chain(&on.excluded))
+        self.asked().flat_map(|(on, _, _)| on.plain.iter().chain(&on.excluded))
     }
 
     /// All that a search depends on but what is given: two requests alike in it have the same
@@ -295,11 +302,6 @@ impl<'e> Search<'_, 'e> {
     pub(super) fn fingerprint(&self) -> Option<String> {
         let estate = self.decider.index.estate;
         let scenes = self.roles.map(|roles| self.scene(roles));
-        let law = (&self.law.on, self.law.when.as_ref(), 0);
-        let says = self.says.iter().map(|(id, anchor)| {
-            let statement = estate.statement(*id);
-            (&statement.on, statement.when.as_ref(), *anchor)
-        });
         let scope = self.query.target.scope();
         let seals: Vec<ScopeId> =
             estate.scopes.chain(scope).filter(|id| estate.scope(*id).sealed).collect();
@@ -307,7 +309,7 @@ impl<'e> Search<'_, 'e> {
             "{:?} {:?} {:?} {seals:?} {:?}",
             self.query.take_up, self.query.action, self.query.time, self.entries
         );
-        for (on, when, anchor) in std::iter::once(law).chain(says) {
+        for (on, when, anchor) in self.asked() {
             for scene in &scenes {
                 let path = on.matches(&self.query.target.segments, anchor, scene);
                 if path == Truth::Undecided {
@@ -327,12 +329,7 @@ impl<'e> Search<'_, 'e> {
         let unknowns = tree.unknowns;
         let estate = self.decider.index.estate;
         let scenes = self.roles.map(|roles| self.scene(roles));
-        let law = (&self.law.on, self.law.when.as_ref(), 0);
-        let says = self.says.iter().map(|(id, anchor)| {
-            let statement = estate.statement(*id);
-            (&statement.on, statement.when.as_ref(), *anchor)
-        });
-        for (on, when, anchor) in std::iter::once(law).chain(says) {
+        for (on, when, anchor) in self.asked() {
             let undecided =
                 |scene: &Scene<'_>| scene.truth_of(on, when, anchor) == Truth::Undecided;
             if !scenes.iter().any(undecided) {

@@ -1,0 +1,165 @@
+//! Laws about everybody: what breaks them is found, however well it hides.
+
+use crate::support::Folder;
+
+/// The report of `bexum prove` as JSON.
+fn json(folder: &Folder) -> serde_json::Value {
+    let run = folder.run(&["prove", "--format", "json"]);
+    serde_json::from_str(&run.out).unwrap_or_else(|error| panic!("{error}: {}", run.err))
+}
+
+/// A law over many attributes is broken at once by what its conditions want to be true, and targets
+/// that differ in nothing that is asked about are searched once.
+#[test]
+fn what_conditions_want_is_tried_first() {
+    let names: Vec<String> = (0..20).map(|i| format!("given.a{i}")).collect();
+    let all = names.join(" and ");
+    let none_of = names.iter().map(|name| format!("not {name}")).collect::<Vec<_>>().join(" or ");
+    let either: Vec<String> = (0..20)
+        .map(|i| {
+            format!(
+                "(given.a{i} or given.a{}) and (not given.a{i} or given.a{})",
+                (i + 1) % 20,
+                (i + 3) % 20
+            )
+        })
+        .collect();
+    for (allow, deny) in [
+        (all.as_str(), "given.gone"),
+        ("true", none_of.as_str()),
+        (&*either.join(" and "), "given.gone"),
+    ] {
+        let mut text = format!(
+            "[[policy.many.allow]]\ndo = '*'\nwhen = '{allow}'\n[[policy.many.deny]]\ndo = '*'\nwhen = '{deny}'\n[[attach]]\npolicy = 'many'\nto = 'user:tomas'\nat = 'v'\n[[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = 'store.list'\non = '/v/**'\n"
+        );
+        for i in 0..20 {
+            text.push_str(&format!("[resource.'v/s/store-{i}']\nkind = 'store'\n"));
+        }
+        let folder = Folder::estate().and(&text);
+        let report = json(&folder);
+        assert_eq!(report["broken"], 1, "{allow} {deny}: {report}");
+        assert_eq!(report["expectations"][0]["broken-by"]["answer"]["verdict"], "allow");
+        let given = &report["expectations"][0]["broken-by"]["request"]["given"];
+        assert_eq!(given["a7"], true, "{report}");
+    }
+}
+
+/// Laws that hold only as long as nobody thinks of the one request that breaks them: a value inside
+/// a range, a moment reached through another attribute, a number in a path.
+#[test]
+fn what_was_thought_of_by_others_is_found() {
+    let plain = "do = '*'";
+    let never = "[[never]]\nname = 'x'\nwho = 'user:u'\ndoes = '*'\n";
+    let seal = |path: &str| format!("[resource.'{path}']\nkind = 'store'\nsealed = true\n");
+    let law = |on: &str, when: &str| {
+        let when = if when.is_empty() { String::new() } else { format!("when = \"{when}\"\n") };
+        format!("{never}on = '{on}'\n{when}")
+    };
+    let allow = |when: &str| format!("do = '*'\nwhen = \"{when}\"");
+    for (what, allow, rest) in [
+        (
+            "the other family",
+            allow("given.ip is set and not given.ip within '0.0.0.0/0'"),
+            law("/w/a", ""),
+        ),
+        (
+            "the other family, from above",
+            allow("given.ip is set and not given.ip within '::/0'"),
+            law("/w/a", ""),
+        ),
+        (
+            "inside a range",
+            allow(
+                "given.ip within '10.0.0.0/8' and given.ip != '10.0.0.0' and given.ip != '10.255.255.255'",
+            ),
+            law("/w/a", ""),
+        ),
+        (
+            "a moment by way of an attribute",
+            allow("given.shift-end = '2025-01-01T00:00:00Z' and given.time < given.shift-end"),
+            law("/w/a", ""),
+        ),
+        (
+            "beside a neighbour that is excluded",
+            allow("given.t > who.start and given.t != '2026-01-01T00:00:00.000001Z'"),
+            law("/w/a", ""),
+        ),
+        ("beside a seal", plain.to_owned(), law("/w/a/b*/x", "") + &seal("w/a/b")),
+        ("a seal in between", plain.to_owned(), law("/w/a/**/r/x", "") + &seal("w/a/r")),
+        ("a number in a path", plain.to_owned(), law("/w/a/{given.n}", "given.n = 1")),
+        (
+            "a number of the allow",
+            "do = '*'\non = '{given.n}'\nwhen = 'given.n < 3'".to_owned(),
+            law("/w/a/*", ""),
+        ),
+        ("a boolean in a path", plain.to_owned(), law("/w/a/{given.b}", "given.b")),
+        (
+            "a word of two patterns",
+            plain.to_owned(),
+            law("/w/a/{given.s}", "given.s fits 'x*' and given.s fits '*y'"),
+        ),
+        (
+            "an address in a path",
+            plain.to_owned(),
+            law("/w/a/{given.s}", "given.s within '10.0.0.0/8'"),
+        ),
+        (
+            "a scope that is a number",
+            plain.to_owned(),
+            law("/w/{given.n}", "given.n < 10")
+                + "[resource.'w/5']\nkind = 'store'\n[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/5'\n",
+        ),
+        ("a name in a range", plain.to_owned(), law("/w/a/*", "target.name within '10.0.0.0/8'")),
+        ("a name before now", plain.to_owned(), law("/w/a/*", "target.name < given.time")),
+        (
+            "a range that is given",
+            plain.to_owned(),
+            law("/w/a", "'10.0.0.1' within given.nets and not given.nets = '10.0.0.1'"),
+        ),
+        (
+            "an address in other letters",
+            plain.to_owned(),
+            law("/w/a", "given.ip within '10.0.0.1' and given.ip != '10.0.0.1'"),
+        ),
+        (
+            "integers beside times",
+            allow("given.b is set or given.time >= given.a"),
+            law("/w/a", "given.a >= given.c"),
+        ),
+        (
+            "a moment that is given",
+            allow("given.time >= given.t"),
+            law("/w/a", "given.t = '2099-01-01T00:00:00Z'"),
+        ),
+    ] {
+        let estate = format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\nattributes = {{ start = 2026-01-01T00:00:00Z }}\n[[policy.p.allow]]\n{allow}\n[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n{rest}"
+        );
+        let folder = Folder::new().with("bexum.toml", estate);
+        let report = json(&folder);
+        assert_eq!(report["broken"], 1, "{what}: {report}");
+        let answer = &report["expectations"][0]["broken-by"]["answer"];
+        assert_eq!(answer["verdict"], "allow", "{what}: {report}");
+    }
+}
+
+/// What holds a slash cannot stand in a segment, and doubt refuses.
+#[test]
+fn a_value_with_a_slash_leaves_a_deny_in_doubt() {
+    let folder = Folder::estate().and(
+        "[[policy.named.deny]]\ndo = '*'\non = 'store/{given.s}'\n[[attach]]\npolicy = 'named'\nto = 'everyone'\nat = 'v/s'\n[[always]]\nname = 'x'\nwho = 'user:ines'\ndoes = 'file.open'\non = '/v/s/store/b'\nwhen = \"given.s != 'b'\"\n",
+    );
+    let report = json(&folder);
+    assert_eq!(report["broken"], 1, "{report}");
+    assert_eq!(report["expectations"][0]["broken-by"]["answer"]["reason"], "denied");
+}
+
+#[test]
+fn a_role_that_comes_with_another_is_had_too() {
+    let folder = Folder::estate().and(
+        "[role.t]\ntaken-by = 'user:ines'\n[role.p]\nheld-by = [{ who = 'role:t', until = 2030-01-01T00:00:00Z }]\n[role.q]\ntaken-by = 'user:ines'\n[[apart]]\nname = 'x'\nany-two-of = ['role:p', 'role:q']\n",
+    );
+    let run = folder.run(&["prove", "--at-time", crate::support::AT]);
+    assert_eq!(run.code, Some(1), "{}", run.err);
+    assert!(run.out.contains("can have role:p by taking up role:t"), "{}", run.out);
+}
