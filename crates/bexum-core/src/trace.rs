@@ -5,7 +5,7 @@ mod near;
 mod routes;
 
 pub use near::{Lapse, NearMiss, Shortfall, lapses};
-pub use routes::{How, Route, Routes, Step};
+pub use routes::{BriefRoute, How, Route, Routes, Step};
 
 use crate::attribute::Value;
 use crate::condition::Reference;

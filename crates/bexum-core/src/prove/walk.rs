@@ -158,8 +158,10 @@ impl<'e> Walk<'_, 'e> {
         // Targets that differ in nothing that is asked about are searched once.
         let mut searched: FxHashSet<String> = FxHashSet::default();
         let mut limited = 0;
-        for waiting in std::mem::take(&mut self.waiting) {
-            let ended = self.search(decider, &waiting, &mut searched);
+        let all = std::mem::take(&mut self.waiting);
+        let several = all.len() > 1;
+        for waiting in all {
+            let ended = self.search(decider, &waiting, several.then_some(&mut searched));
             limited += usize::from(!ended && self.steps == 0);
             if self.part.breach.is_some() || limited == MOST_LIMITED {
                 return;
@@ -389,7 +391,7 @@ impl<'e> Walk<'_, 'e> {
                     }
                     AtFirst::Open if self.waiting.len() < WAITING => self.waiting.push(waiting),
                     AtFirst::Open => {
-                        self.search(decider, &waiting, &mut FxHashSet::default());
+                        self.search(decider, &waiting, None);
                     }
                 }
             }
@@ -432,10 +434,12 @@ impl<'e> Walk<'_, 'e> {
         &mut self,
         decider: &mut Decider<'e>,
         waiting: &Waiting,
-        searched: &mut FxHashSet<String>,
+        searched: Option<&mut FxHashSet<String>>,
     ) -> bool {
         let (found, steps) = self.with_search(decider, waiting, |search| {
-            if search.fingerprint().is_some_and(|print| !searched.insert(print)) {
+            if let Some(searched) = searched
+                && search.fingerprint().is_some_and(|print| !searched.insert(print))
+            {
                 return (Found::Nothing, 0);
             }
             (search.run(), search.steps)

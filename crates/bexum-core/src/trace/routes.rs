@@ -1,6 +1,7 @@
 //! How a principal comes to its groups and roles: one shortest way to each.
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
@@ -42,10 +43,35 @@ pub struct Route {
     pub steps: Vec<Step>,
 }
 
+/// A way that may be long: its two ends, and how many steps lie between them.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct BriefRoute {
+    /// The steps nearest to the principal.
+    pub first: Vec<Step>,
+    /// Steps that are left out.
+    pub left_out: usize,
+    /// The last steps.
+    pub last: Vec<Step>,
+}
+
+/// Most steps of each end of a [`BriefRoute`].
+const END_STEPS: usize = 5;
+
 /// All ways of one query.
 #[derive(Debug)]
 pub struct Routes {
-    came_from: FxHashMap<Principal, (Principal, Step)>,
+    came_from: FxHashMap<Principal, Arrival>,
+}
+
+/// How a group or role was arrived at.
+#[derive(Debug)]
+struct Arrival {
+    from: Principal,
+    step: Step,
+    /// Steps from the principal.
+    length: usize,
+    /// The first of them, shared by all ways that begin so.
+    first: Arc<[Step]>,
 }
 
 impl Routes {
@@ -91,12 +117,30 @@ impl Routes {
     pub fn to(&self, subject: Subject) -> Route {
         let mut steps = Vec::new();
         let Subject::One(mut at) = subject else { return Route::default() };
-        while let Some((from, step)) = self.came_from.get(&at) {
-            steps.push(*step);
-            at = *from;
+        while let Some(arrival) = self.came_from.get(&at) {
+            steps.push(arrival.step);
+            at = arrival.from;
         }
         steps.reverse();
         Route { steps }
+    }
+
+    /// The same way, a long one without its middle, at a cost that does not grow with its length.
+    #[must_use]
+    pub fn brief(&self, subject: Subject) -> BriefRoute {
+        let Subject::One(mut at) = subject else { return BriefRoute::default() };
+        let Some(arrival) = self.came_from.get(&at) else { return BriefRoute::default() };
+        if arrival.length <= 2 * END_STEPS {
+            return BriefRoute { first: self.to(subject).steps, ..BriefRoute::default() };
+        }
+        let mut last = Vec::with_capacity(END_STEPS);
+        while let Some(arrival) = self.came_from.get(&at).filter(|_| last.len() < END_STEPS) {
+            last.push(arrival.step);
+            at = arrival.from;
+        }
+        last.reverse();
+        let left_out = arrival.length - 2 * END_STEPS;
+        BriefRoute { first: arrival.first.to_vec(), left_out, last }
     }
 }
 
@@ -105,7 +149,7 @@ struct Search<'s, 'e> {
     start: Principal,
     at: Time,
     queue: VecDeque<Principal>,
-    came_from: FxHashMap<Principal, (Principal, Step)>,
+    came_from: FxHashMap<Principal, Arrival>,
 }
 
 impl Search<'_, '_> {
@@ -130,7 +174,15 @@ impl Search<'_, '_> {
 
     fn arrive(&mut self, from: Principal, step: Step) {
         if step.into != self.start && !self.came_from.contains_key(&step.into) {
-            self.came_from.insert(step.into, (from, step));
+            let (length, first): (usize, Arc<[Step]>) = match self.came_from.get(&from) {
+                None => (1, Arc::from([step])),
+                Some(before) if before.length < END_STEPS => {
+                    let longer = before.first.iter().copied().chain([step]);
+                    (before.length + 1, longer.collect())
+                }
+                Some(before) => (before.length + 1, Arc::clone(&before.first)),
+            };
+            self.came_from.insert(step.into, Arrival { from, step, length, first });
             self.queue.push_back(step.into);
         }
     }

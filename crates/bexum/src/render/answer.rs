@@ -161,7 +161,7 @@ impl Answer<'_> {
             words::above(finding.distance),
         );
         page.noted(8, &text, &self.sources.shown(attachment.origin));
-        let route = self.trace.routes.to(candidate.subject);
+        let route = self.trace.routes.brief(candidate.subject);
         if let Some(route) = words::route(estate, self.query.who, &route) {
             page.line(8, &route);
         }

@@ -1,13 +1,11 @@
 //! Small wordings shared by several outputs.
 
-use std::ops::Range;
-
 use bexum_core::condition::Reference;
 use bexum_core::engine::Source;
 use bexum_core::policy::Effect;
 use bexum_core::principal::{Principal, Subject};
 use bexum_core::time::{Phase, Time, Window};
-use bexum_core::trace::{How, Route, Seen, SeenState};
+use bexum_core::trace::{BriefRoute, How, Seen, SeenState, Step};
 use bexum_core::{Estate, Reason};
 
 use super::style;
@@ -48,42 +46,33 @@ pub(crate) fn subject(estate: &Estate, subject: Subject) -> String {
     }
 }
 
-/// `user:ines → group:imaging`, or nothing when the way has no step.
-pub(crate) fn route(estate: &Estate, start: Principal, route: &Route) -> Option<String> {
-    if route.steps.is_empty() {
+/// `user:ines → group:imaging`, or nothing when the way has no step; a long way is shortened in
+/// the middle.
+pub(crate) fn route(estate: &Estate, start: Principal, route: &BriefRoute) -> Option<String> {
+    if route.first.is_empty() {
         return None;
     }
     let mut text = estate.principal_id(start);
-    let left_out = shortened(route.steps.len());
-    for (i, step) in route.steps.iter().enumerate() {
-        if left_out.contains(&i) {
-            if i == left_out.start {
-                text.push_str(&format!(" → … {} more …", left_out.len()));
-            }
-            continue;
-        }
-        text.push_str(" → ");
-        text.push_str(&estate.principal_id(step.into));
-        let how = match step.how {
-            How::Member | How::Holds => "",
-            How::Condition => " (by its members-when)",
-            How::Supposed => " (supposed)",
-            How::TakesUp => " (taken up)",
-        };
-        text.push_str(how);
-        if step.window != Window::ALWAYS {
-            text.push_str(&format!(" ({})", window(step.window)));
-        }
+    route.first.iter().for_each(|step| push_step(estate, &mut text, step));
+    if route.left_out > 0 {
+        text.push_str(&format!(" → … {} more …", route.left_out));
     }
+    route.last.iter().for_each(|step| push_step(estate, &mut text, step));
     Some(text)
 }
 
-/// Most steps of a way, or links of a loop, that are told one by one.
-const STEPS_TOLD: usize = 10;
-
-/// Of so many steps, those in the middle that are not told.
-pub(crate) fn shortened(steps: usize) -> Range<usize> {
-    if steps <= STEPS_TOLD { 0..0 } else { STEPS_TOLD / 2..steps - STEPS_TOLD / 2 }
+fn push_step(estate: &Estate, text: &mut String, step: &Step) {
+    text.push_str(" → ");
+    text.push_str(&estate.principal_id(step.into));
+    text.push_str(match step.how {
+        How::Member | How::Holds => "",
+        How::Condition => " (by its members-when)",
+        How::Supposed => " (supposed)",
+        How::TakesUp => " (taken up)",
+    });
+    if step.window != Window::ALWAYS {
+        text.push_str(&format!(" ({})", window(step.window)));
+    }
 }
 
 /// A moment; midnight in UTC as its date alone.

@@ -47,7 +47,7 @@ impl View<'_> {
         let closure = Closure::new(&self.index, principal, &[], self.at);
         let routes = Routes::new(&self.index, principal, &[], None, self.at);
         let way = |into: Principal| {
-            let route = routes.to(Subject::One(into));
+            let route = routes.brief(Subject::One(into));
             let text = words::route(estate, principal, &route);
             Cell::text(text.unwrap_or_else(|| "itself".to_owned()))
         };
@@ -63,7 +63,7 @@ impl View<'_> {
         for role in &closure.takeable {
             let into = Principal::Role(*role);
             let routes = Routes::new(&self.index, principal, &[], Some(*role), self.at);
-            let way = words::route(estate, principal, &routes.to(Subject::One(into)));
+            let way = words::route(estate, principal, &routes.brief(Subject::One(into)));
             rows.push(vec![
                 Cell::text(self.id(into)),
                 Cell::text("may be taken up"),
@@ -148,7 +148,7 @@ impl View<'_> {
         };
         let way = |subject: Subject| match subject {
             Subject::Everyone => "everyone".to_owned(),
-            Subject::One(_) => words::route(estate, who, &routes.to(subject))
+            Subject::One(_) => words::route(estate, who, &routes.brief(subject))
                 .unwrap_or_else(|| "directly".to_owned()),
         };
         let mut rows: Vec<(String, Vec<Cell>)> = Vec::new();
