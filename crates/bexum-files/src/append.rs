@@ -9,7 +9,7 @@ use std::path::{Component, Path, PathBuf};
 
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Check;
-use bexum_core::origin::Written;
+use bexum_core::origin;
 
 use crate::load::{self, Failure, Loaded};
 use crate::problem::Problem;
@@ -92,10 +92,15 @@ pub fn append_check(
     // The lock is on the folder, so that it leaves nothing behind, and ends with the process.
     let folder = File::open(root).map_err(lock_failed)?;
     folder.lock().map_err(lock_failed)?;
+    let mut was_written = false;
     for tries in 1..=MOST_TRIES {
         let loaded = load::load(root).map_err(AppendError::Estate)?;
-        refuse_taken(&loaded, &check.name.value)?;
         let file = choose(&loaded, file)?;
+        // Whoever replaced the file may have taken over what was written.
+        if was_written && is_same(&loaded) {
+            return Ok(file);
+        }
+        refuse_taken(&loaded, &check.name.value)?;
         let old = loaded.sources.find(&file).map(|source| source.text.as_str());
         let addition = addition(old.unwrap_or_default(), check);
         let whole = format!("{}{addition}", old.unwrap_or_default());
@@ -109,10 +114,10 @@ pub fn append_check(
         if !is_same(&with) {
             return Err(AppendError::OtherQuestion);
         }
-        let written = write(&root.join(&file), old, &addition, tries >= PATIENT_TRIES);
-        match written {
-            Ok(true) => return Ok(file),
-            Ok(false) => {}
+        match write(&root.join(&file), old, &addition, tries >= PATIENT_TRIES) {
+            Ok(Written::Kept) => return Ok(file),
+            Ok(Written::Replaced) => was_written = true,
+            Ok(Written::Not) => {}
             Err(error) => return Err(AppendError::Write { path: file, error }),
         }
     }
@@ -189,21 +194,35 @@ fn addition(old: &str, check: &Check) -> String {
     }
 }
 
-/// Appends in one step; false when the file is not the `old` one any more, or was replaced
-/// meanwhile, and so is to be read again.
+/// What came of writing.
+enum Written {
+    /// It stands in the file.
+    Kept,
+    /// It was written into a file that was replaced meanwhile.
+    Replaced,
+    /// The file is not the one that was read any more.
+    Not,
+}
+
+/// Appends in one step, if the file is still the `old` one.
 ///
 /// Where `may_be_longer`, the file may have been appended to since: the table stands by itself
 /// after whatever that was.
-fn write(path: &Path, old: Option<&str>, addition: &str, may_be_longer: bool) -> io::Result<bool> {
+fn write(
+    path: &Path,
+    old: Option<&str>,
+    addition: &str,
+    may_be_longer: bool,
+) -> io::Result<Written> {
     let Some(old) = old else { return create(path, addition) };
     let mut file = match OpenOptions::new().append(true).open(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Written::Not),
         opened => opened?,
     };
     let now = fs::read(path)?;
     let is_longer = may_be_longer && now.starts_with(old.as_bytes()) && now.ends_with(b"\n");
     if now != old.as_bytes() && !is_longer {
-        return Ok(false);
+        return Ok(Written::Not);
     }
     let before = file.metadata()?.len();
     if let Err(error) = file.write_all(addition.as_bytes()) {
@@ -215,13 +234,13 @@ fn write(path: &Path, old: Option<&str>, addition: &str, may_be_longer: bool) ->
     }
     file.sync_all()?;
     // Whoever replaced the file between our opening and writing it has not seen what we wrote.
-    Ok(is_at(&file, path))
+    Ok(if is_at(&file, path) { Written::Kept } else { Written::Replaced })
 }
 
-/// A new file; false when there is one by now.
-fn create(path: &Path, text: &str) -> io::Result<bool> {
+/// Writes a new file, if there is none by now.
+fn create(path: &Path, text: &str) -> io::Result<Written> {
     let mut file = match OpenOptions::new().write(true).create_new(true).open(path) {
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(false),
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Written::Not),
         opened => opened?,
     };
     let written = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
@@ -229,7 +248,7 @@ fn create(path: &Path, text: &str) -> io::Result<bool> {
         fs::remove_file(path)?;
         return Err(error);
     }
-    Ok(true)
+    Ok(Written::Kept)
 }
 
 /// Whether an open file is the one that a path leads to.
@@ -249,14 +268,14 @@ fn is_at(_file: &File, _path: &Path) -> bool {
 /// The table of a check.
 fn written(check: &Check) -> String {
     let text = quoted;
-    let list = |items: &[Written<String>]| match items {
+    let list = |items: &[origin::Written<String>]| match items {
         [one] => text(&one.value),
         many => {
             let quoted: Vec<String> = many.iter().map(|item| text(&item.value)).collect();
             format!("[{}]", quoted.join(", "))
         }
     };
-    let table = |entries: &[(Written<String>, Value)]| {
+    let table = |entries: &[(origin::Written<String>, Value)]| {
         let pairs: Vec<String> = entries
             .iter()
             .map(|(name, value)| format!("{} = {}", name.value, toml_value(value)))
