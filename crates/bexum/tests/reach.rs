@@ -247,6 +247,7 @@ fn what_cannot_be_asked() {
         (vec!["user:ines", "--as", "role:nope"], "role `role:nope` is not declared"),
         (vec!["--do", "job.submit", "--level", "govern"], "cannot be used with"),
         (vec!["--sees"], "required"),
+        (vec!["user:ines", "--changed"], "compares"),
     ] {
         let run = reach(&args);
         assert_eq!(run.code, Some(2), "{args:?}: {run:?}");

@@ -44,6 +44,9 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         return by_action(&index, typed, &anybody);
     }
     let columns = columns(estate, typed, &request)?;
+    if typed.changed && columns.len() < 2 {
+        bail!("`--changed` compares: name several principals, or say `--beside` what");
+    }
     let below = below(estate, typed)?;
     let is_narrowed = !typed.action.is_empty() || typed.level.is_some();
     let wanted = is_narrowed.then(|| wanted(estate, typed)).transpose()?;
