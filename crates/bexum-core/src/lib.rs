@@ -20,6 +20,7 @@ pub mod estate;
 pub mod expectation;
 pub mod fault;
 pub mod id;
+mod items;
 pub mod limits;
 pub mod naive;
 pub mod name;

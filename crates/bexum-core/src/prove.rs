@@ -9,8 +9,6 @@
 //! its own, a law is *not decided*; it is never said to hold.
 
 mod apart;
-mod items;
-mod language;
 mod moments;
 mod plan;
 mod search;
@@ -29,6 +27,7 @@ use crate::time::Time;
 pub use apart::{Has, Overlap, overlaps};
 use moments::{EARLIEST, LATEST};
 use plan::{Placed, Plan};
+pub(crate) use values::{Pool, Unknowns};
 
 /// Steps that the search for circumstances of one request may take.
 const STEPS: usize = 50_000;

@@ -9,6 +9,7 @@ use crate::id::{ActionId, AttributeId, GroupId, PolicyId, RoleId, ScopeId};
 use crate::limits::PATH_BYTES;
 use crate::name::nearest;
 use crate::principal::Principal;
+use crate::reach::Viewpoint;
 use crate::time::Time;
 
 /// A request by names, as somebody wrote it.
@@ -210,6 +211,13 @@ pub struct Query<'a> {
     pub time: Time,
 }
 
+/// The role taken up, what is supposed, and what bounds a session.
+struct Session {
+    take_up: Option<RoleId>,
+    also: Vec<GroupId>,
+    under: Vec<PolicyId>,
+}
+
 /// What a request says of a circumstance.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Given {
@@ -263,6 +271,22 @@ impl<'a> Request<'a> {
                 what: describe(class, estate),
             });
         }
+        let session = self.resolve_session(estate)?;
+        Ok(Query {
+            who,
+            action,
+            take_up: session.take_up,
+            also: session.also,
+            under: session.under,
+            given: self.resolve_given(estate),
+            item: self.resolve_item(estate, &target)?,
+            target,
+            item_is_open: false,
+            time: self.time,
+        })
+    }
+
+    fn resolve_session(&self, estate: &Estate) -> Result<Session, RequestFault> {
         let take_up = self.take_up.as_ref().map(|name| {
             let found = name.strip_prefix("role:").and_then(|bare| estate.find_role(bare));
             found.ok_or_else(|| RequestFault::Role(name.to_string()))
@@ -285,18 +309,20 @@ impl<'a> Request<'a> {
                 under.push(id);
             }
         }
-        Ok(Query {
-            who,
-            action,
-            take_up: take_up.transpose()?,
-            also,
-            under,
-            given: self.resolve_given(estate),
-            item: self.resolve_item(estate, &target)?,
-            target,
-            item_is_open: false,
-            time: self.time,
-        })
+        Ok(Session { take_up: take_up.transpose()?, also, under })
+    }
+
+    /// Resolves who asks and the circumstances; what is asked, and about what, is not looked at.
+    ///
+    /// # Errors
+    /// The first name that is not declared.
+    pub fn viewpoint(&self, estate: &Estate) -> Result<Viewpoint, RequestFault> {
+        let who = estate
+            .find_principal(&self.who)
+            .ok_or_else(|| RequestFault::Principal(self.who.to_string()))?;
+        let Session { take_up, also, under } = self.resolve_session(estate)?;
+        let given = self.resolve_given(estate);
+        Ok(Viewpoint { who, take_up, also, under, given, time: self.time })
     }
 
     fn resolve_given(&self, estate: &Estate) -> Vec<(AttributeId, Given)> {

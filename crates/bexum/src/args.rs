@@ -227,6 +227,7 @@ Exit codes: 0 all hold, 1 some are broken or not decided, 2 error";
 /// With WHO: everything that this principal can do, over the tree of scopes; several, or --beside,
 /// stand side by side, and --do or --level says which actions matter. With --at alone: who can do what there. With --do or --level: who can do
 /// that, and where. Each cell is allowed, denied, or depends on circumstances that are not given.
+/// What a role adds that somebody can take up stands apart, with the role's name.
 #[derive(Debug, ClapArgs)]
 #[command(after_help = REACH_EXAMPLES)]
 pub(crate) struct Reach {
@@ -253,6 +254,9 @@ pub(crate) struct Reach {
     /// Only rows in which what stands side by side differs
     #[arg(long, requires = "who")]
     pub(crate) changed: bool,
+    /// Leave out what is open only to somebody who takes up a role
+    #[arg(long)]
+    pub(crate) without_roles: bool,
     /// Name the actions instead of counting them
     #[arg(long)]
     pub(crate) full: bool,
@@ -273,7 +277,7 @@ pub(crate) enum ReachFormat {
     Text,
     /// For machines, in a versioned shape
     Json,
-    /// A row for each principal, scope and action, with outcome and source
+    /// A row for each principal, role taken up, place and action that is not denied
     Csv,
     /// A page by itself, with a heat map and a search
     Html,

@@ -46,6 +46,9 @@ pub(crate) fn print_json(value: &serde_json::Value) -> anyhow::Result<()> {
 
 /// JSON in which escapes stand for what could steer a terminal.
 pub(crate) fn escape_json(text: &str) -> String {
+    if text.bytes().all(|byte| matches!(byte, b' '..=b'~' | b'\n')) {
+        return text.to_owned();
+    }
     let mut escaped = String::with_capacity(text.len() + 1);
     for c in text.chars() {
         if c != '\n' && style::steers(c) {

@@ -1,5 +1,7 @@
 //! `bexum reach`: effective access in every direction and every format.
 
+use std::collections::BTreeSet;
+
 use serde_json::{Value, json};
 
 use crate::support::{AT, Folder, Run, run_unread};
@@ -79,8 +81,25 @@ fn by_action() {
 
 #[test]
 fn a_role_opens_what_it_opens() {
-    let plain = text(&["user:noor", "--at", "veyra/core"]);
+    let vault =
+        ["user:noor", "--at", "veyra/core", "--given", "mfa=true", "--given", "ip=10.20.1.1"];
+    let plain = text(&[&vault[..], &["--without-roles"]].concat());
     assert!(!plain.contains("1/1"), "{plain}");
+    // By default what the role opens stands under what she can do by herself, and everywhere else.
+    let both = text(&vault);
+    let below: Vec<&str> = both.lines().skip_while(|line| !line.contains("dish-keys")).collect();
+    assert!(below[1].contains("as role:dish-keeper") && below[1].contains("1/1"), "{both}");
+    let given = ["--given", "mfa=true", "--given", "ip=10.20.1.1"];
+    for args in [["--do", "secret.open"], ["--at", "veyra/core/vault/dish-keys"]] {
+        let all = text(&[&args[..], &given].concat());
+        assert!(all.contains("user:noor") && all.contains("as role:dish-keeper"), "{all}");
+        let json = text(&[&args[..], &given, &["--format", "json"]].concat());
+        assert!(json.contains("\"role\":\"role:dish-keeper\""), "{json}");
+        let without = text(&[&args[..], &given, &["--without-roles"]].concat());
+        assert!(!without.contains("dish-keeper "), "{without}");
+        let page = text(&[&args[..], &given, &["--format", "html"]].concat());
+        assert!(page.contains("as role:dish-keeper"), "{page}");
+    }
     let keeper = text(&[
         "user:noor",
         "--at",
@@ -106,44 +125,146 @@ fn what_keeps_somebody_from_everything_is_said() {
     assert!(disabled.contains("user:dag is not enabled"), "{disabled}");
 }
 
-/// Every row of the CSV, asked one by one.
+/// Every cell of everybody, asked one by one: those of the CSV, and, of some people, all others.
 #[test]
 fn the_csv_of_everybody_is_what_replay_answers() {
     let folder = Folder::demo();
-    let users = folder.run(&["show", "users", "--format", "json"]);
-    let users: Value = serde_json::from_str(&users.out).expect("JSON");
-    let mut rows = Vec::new();
-    for user in users["users"].as_array().expect("rows") {
-        let who = format!("user:{}", user["user"].as_str().expect("a name"));
-        let run = folder.run(&["reach", &who, "--format", "csv", "--at-time", AT]);
-        assert_eq!(run.code, Some(0), "{}", run.err);
-        let mut csv = csv::Reader::from_reader(run.out.as_bytes());
-        assert_eq!(
-            csv.headers().expect("a header"),
-            vec!["principal", "scope", "action", "outcome", "source"]
-        );
-        rows.extend(csv.records().map(|record| record.expect("a row")));
-    }
-    assert!(rows.len() > 1000, "{} rows", rows.len());
-    let mut input = String::new();
-    for row in &rows {
-        let path = row[1].replace("**", "any/item/at/all");
-        let request =
-            json!({ "who": &row[0], "does": &row[2], "on": path, "given": { "time": AT } });
-        input.push_str(&format!("{request}\n"));
-    }
-    let run = folder.run_with(&["replay"], input);
+    let csv = text(&["--do", "*", "--format", "csv"]);
+    let mut csv = csv::Reader::from_reader(csv.as_bytes());
+    assert_eq!(csv.headers().expect("a header"), vec!["who", "as", "where", "action", "outcome"]);
+    let rows: Vec<Vec<String>> = csv
+        .records()
+        .map(|record| record.expect("a row").iter().map(str::to_owned).collect())
+        .collect();
+    assert!(rows.is_sorted(), "by bytes");
+    let request = |row: &[String]| {
+        let path = row[2].replace("**", "q/q/q/q/q/q/q").replace('*', "q");
+        let mut request =
+            json!({ "who": row[0], "does": row[3], "on": path, "given": { "time": AT } });
+        if !row[1].is_empty() {
+            request["as"] = json!(row[1]);
+        }
+        request.to_string()
+    };
+    let input: Vec<String> = rows.iter().map(|row| request(row)).collect();
+    let run = folder.run_with(&["replay"], input.join("\n"));
     assert!(run.err.contains(" 0 errors"), "{}", run.err);
     let (mut allows, mut depends) = (0, 0);
     for (row, answer) in rows.iter().zip(run.out.lines()) {
         let answer: Value = serde_json::from_str(answer).expect("JSON");
-        let expected = if &row[3] == "allow" { "allow" } else { "deny" };
-        assert_eq!(answer["verdict"], expected, "{row:?}");
-        assert_eq!(row[4].is_empty(), &row[3] == "deny", "{row:?}");
-        allows += usize::from(&row[3] == "allow");
-        depends += usize::from(&row[3] == "depends");
+        match &*row[4] {
+            "allow" => assert_eq!(answer["verdict"], "allow", "{row:?}"),
+            // Of an item nothing more can be said: what it bears by itself is not given.
+            _ if row[2].contains('*') => {}
+            _ => assert_eq!(answer["verdict"], "deny", "{row:?}"),
+        }
+        allows += usize::from(row[4] == "allow");
+        depends += usize::from(row[4] == "depends");
     }
-    assert!(allows > 100 && depends > 20, "{allows} allows, {depends} depend");
+    assert!(allows > 500 && depends > 50, "{allows} allows, {depends} depend");
+    let roles: BTreeSet<&str> = rows.iter().map(|row| &*row[1]).collect();
+    assert!(roles.len() > 2, "{roles:?}");
+
+    // What is not in it is denied.
+    let known: BTreeSet<&[String]> = rows.iter().map(|row| &row[..4]).collect();
+    let places: BTreeSet<&String> = rows.iter().map(|row| &row[2]).collect();
+    let actions: BTreeSet<&String> = rows.iter().map(|row| &row[3]).collect();
+    let mut others: Vec<Vec<String>> = Vec::new();
+    for (who, role) in
+        [("user:noor", "role:dish-keeper"), ("user:lin", "role:reducer"), ("user:juno", "")]
+    {
+        for place in places.iter().filter(|place| !place.contains('*')) {
+            for action in &actions {
+                for role in [role, ""] {
+                    let cell = [who, role, place, action].map(str::to_owned).to_vec();
+                    others.extend((!known.contains(&cell[..])).then_some(cell));
+                }
+            }
+        }
+    }
+    let input: Vec<String> = others.iter().map(|row| request(row)).collect();
+    let run = folder.run_with(&["replay"], input.join("\n"));
+    for (row, answer) in others.iter().zip(run.out.lines()) {
+        let answer: Value = serde_json::from_str(answer).expect("JSON");
+        assert_ne!(answer["verdict"], "allow", "{row:?}");
+    }
+}
+
+#[test]
+fn a_csv_may_say_where_it_comes_from() {
+    let args = ["user:mirek", "--at", "veyra/instruments/mesa", "--format", "csv"];
+    let told = text(&[&args[..], &["--sources"]].concat());
+    assert!(told.starts_with("who,as,where,action,outcome,source\n"), "{told}");
+    let line = |action: &str| told.lines().find(|line| line.contains(action)).expect("a row");
+    assert!(line("dish-1,dish.stow,allow").contains("own site"), "{told}");
+    assert!(line("dish-1,dish.point,depends").ends_with(",given.wind; given.wind > 60"), "{told}");
+    assert!(line("dish.calibrate").contains("user:mirek,role:dish-keeper,"), "{told}");
+    let plain = text(&[&args[..], &["--without-roles"]].concat());
+    assert!(!plain.contains("role:"), "{plain}");
+}
+
+/// One store, one policy attached above it, and what reach says of its items.
+fn items_of(policy: &str, who: &str, args: &[&str]) -> String {
+    let more = format!(
+        "{policy}\n[[attach]]\npolicy = 'p'\nto = 'user:{who}'\nat = 'v/s'\n[user.red-blue]\nattributes = {{ teams = ['red', 'blue'] }}\n"
+    );
+    let folder = Folder::estate().and(&more);
+    let who = format!("user:{who}");
+    let run = folder.run(&[&["reach", &who, "--format", "csv"], args].concat());
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    let of_items = run.out.lines().filter(|line| line.contains(",file."));
+    let cut = |line: &str| line.replace(&format!("{who},,v/s/store/"), "");
+    of_items.map(|line| format!("{}\n", cut(line))).collect()
+}
+
+#[test]
+fn items_that_patterns_tell_apart_have_rows() {
+    // A list in a brace counts once for each element.
+    let policy = "[[policy.p.allow]]\ndo = 'file.open'\non = 'store/{who.teams}/**'";
+    let list = items_of(policy, "red-blue", &[]);
+    assert_eq!(list, "blue/**,file.open,allow\nred/**,file.open,allow\n");
+    // An item's own attributes are not known.
+    let policy = "[[policy.p.allow]]\ndo = 'file.open'\nwhen = \"target.colour = 'red'\"";
+    assert_eq!(items_of(policy, "tomas", &[]), "**,file.open,depends\n");
+    // Where two patterns meet.
+    let policy = "[[policy.p.allow]]\ndo = 'file.open'\non = ['store/ab*/**', '!store/*cd/**']";
+    assert_eq!(items_of(policy, "tomas", &[]), "ab*/**,file.open,allow\n");
+    let policy = "[[policy.p.allow]]\ndo = 'file.open'\non = 'store/a/**'\n[[policy.p.deny]]\ndo = 'file.*'\non = 'store/*/b/**'";
+    assert_eq!(items_of(policy, "tomas", &[]), "a/**,file.open,allow\n");
+    let policy = "[[policy.p.allow]]\ndo = 'file.open'\non = 'store/dag/**'\n[policy.c]\n[[policy.c.allow]]\ndo = '*'\non = 'v/s/store/*/vault/**'\n[[ceiling]]\npolicy = 'c'";
+    assert_eq!(items_of(policy, "tomas", &[]), "dag/vault,file.open,allow\n");
+    // A letter of the private use area is a letter like others.
+    let policy = "[[policy.p.allow]]\ndo = 'file.open'\non = 'store/\u{e000}/**'";
+    assert_eq!(items_of(policy, "tomas", &[]), "\u{e000}/**,file.open,allow\n");
+}
+
+#[test]
+fn a_list_that_is_cut_short_is_no_success() {
+    let many: Vec<String> = (0..100).map(|n| format!("'t{n}'")).collect();
+    let more = format!(
+        "[user.many]\nattributes = {{ teams = [{}] }}\n[[policy.p.allow]]\ndo = 'file.open'\non = 'store/{{who.teams}}-{{who.teams}}/**'\n[[attach]]\npolicy = 'p'\nto = 'user:many'\nat = 'v/s'\n",
+        many.join(", ")
+    );
+    let folder = Folder::estate().and(&more);
+    for args in [vec!["user:many"], vec!["--at", "v/s/store"], vec!["--do", "file.open"]] {
+        for format in ["text", "csv", "json"] {
+            let run = folder.run(&[&["reach"], &args[..], &["--format", format]].concat());
+            assert_eq!(run.code, Some(2), "{}", run.out);
+            assert!(run.err.contains("below v/s/store, patterns tell apart more"), "{}", run.err);
+        }
+    }
+}
+
+/// The rows in text, where exceptions are told too.
+#[test]
+fn exceptions_among_items_are_told() {
+    let folder = Folder::estate().and(
+        "[[policy.p.allow]]\ndo = 'file.open'\non = ['store/ab*/**', '!store/*cd/**']\n[[attach]]\npolicy = 'p'\nto = 'user:tomas'\nat = 'v/s'\n",
+    );
+    for args in [vec!["user:tomas", "--do", "file.open"], vec!["--at", "v/s/store"]] {
+        let run = folder.run(&[&["reach"], &args[..]].concat());
+        assert!(run.out.contains("ab*/**") && run.out.contains("abcd"), "{}", run.out);
+    }
 }
 
 #[test]
@@ -248,6 +369,7 @@ fn what_cannot_be_asked() {
         (vec!["--do", "job.submit", "--level", "govern"], "cannot be used with"),
         (vec!["--sees"], "required"),
         (vec!["user:ines", "--changed"], "compares"),
+        (vec!["user:ines", "--sees", "--format", "csv"], "the other formats"),
     ] {
         let run = reach(&args);
         assert_eq!(run.code, Some(2), "{args:?}: {run:?}");
@@ -265,7 +387,7 @@ fn one_person_and_some_actions_go_together() {
     };
     let csv = run(&["--do", "recording.read", "--format", "csv"]);
     let actions: Vec<&str> =
-        csv.lines().skip(1).map(|line| line.split(',').nth(2).expect("an action")).collect();
+        csv.lines().skip(1).map(|line| line.split(',').nth(3).expect("an action")).collect();
     assert!(!actions.is_empty() && actions.iter().all(|action| *action == "recording.read"));
     let by_level = run(&["--level", "alter", "--format", "csv"]);
     assert!(by_level.contains("recording.put") && !by_level.contains("recording.read"));
@@ -306,7 +428,12 @@ fn only_what_changes_on_demand() {
     let args = ["reach", "user:sol", "--beside", "--also group:nightly-crew", "--at-time", AT];
     let all = folder.run(&args).out;
     let changed = folder.run(&[&args[..], &["--changed"]].concat()).out;
-    assert!(all.contains("the same") && !changed.contains("the same"), "{changed}");
+    assert!(all.contains("the same"), "{all}");
+    // What is the same by oneself is told only above what a role changes.
+    let lines: Vec<&str> = changed.lines().collect();
+    for pair in lines.windows(2).filter(|pair| pair[0].ends_with("the same")) {
+        assert!(pair[1].contains("as role:"), "{changed}");
+    }
     assert!(changed.contains("+job.cancel") && changed.contains("veyra/survey/reduction/nightly"));
 }
 

@@ -7,11 +7,13 @@ use super::facts::Scene;
 use super::index::Index;
 use super::kept::Kept;
 use super::places::Entry;
+use super::session::Session;
 use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
 use super::sought::Whom;
 use crate::decision::{Reading, Reason};
-use crate::id::{AttachmentId, CeilingId, RoleId, ScopeId};
+use crate::id::{AttachmentId, CeilingId, GroupId, RoleId, ScopeId};
 use crate::policy::Effect;
+use crate::principal::Principal;
 use crate::request::Query;
 use crate::time::{Phase, Time};
 use crate::truth::Truth;
@@ -44,40 +46,24 @@ impl<'e> Decider<'e> {
         reading: Reading,
         sink: &mut S,
     ) -> Reason {
-        let closure = self.closure_of(query);
+        let session = self.session(query);
+        let (closure, whom) = (&session.closure, session.whom());
         if closure.is_disabled {
             return Reason::Disabled;
         }
-        let taken = match query.take_up {
-            Some(role) if !closure.can_take_up(role) => return Reason::RoleRefused,
-            Some(role) => Some(self.role_closure(role, query.time)),
-            None => None,
-        };
-        let all_roles = taken.as_ref().map(|taken| {
-            let mut names = closure.role_names.clone();
-            names.extend(&taken.role_names);
-            names.sort_unstable();
-            names.dedup();
-            names
-        });
-        let scene =
-            Scene { index: self.index, query, closure: &closure, roles: all_roles.as_deref() };
+        if query.take_up.is_some_and(|role| !closure.can_take_up(role)) {
+            return Reason::RoleRefused;
+        }
+        let scene = Scene { index: self.index, query, closure, roles: Some(session.roles()) };
         let mut walk = Walk { scene, reading, sink };
 
-        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
         let denied = walk.meets(Effect::Deny, whom);
         if denied && !S::THOROUGH {
             return Reason::Denied;
         }
-        let granted = match &taken {
-            Some(taken) => {
-                walk.scene.roles = Some(&taken.role_names);
-                let granted = walk.meets(Effect::Allow, Whom(&taken.sought, None));
-                walk.scene.roles = all_roles.as_deref();
-                granted
-            }
-            None => walk.meets(Effect::Allow, whom),
-        };
+        walk.scene.roles = Some(session.roles_of(Effect::Allow));
+        let granted = walk.meets(Effect::Allow, session.whom_of(Effect::Allow));
+        walk.scene.roles = scene.roles;
         if !granted && !S::THOROUGH {
             return Reason::NotGranted;
         }
@@ -95,12 +81,17 @@ impl<'e> Decider<'e> {
 
     /// All about who asks, as the query supposes it.
     pub fn closure_of(&mut self, query: &Query<'_>) -> Rc<Closure<'e>> {
-        if !query.also.is_empty() {
-            return Rc::new(Closure::new(self.index, query.who, &query.also, query.time));
+        self.closure_for(query.who, &query.also, query.time)
+    }
+
+    /// All about somebody who is supposed to be in some groups as well, at a moment.
+    pub fn closure_for(&mut self, who: Principal, also: &[GroupId], at: Time) -> Rc<Closure<'e>> {
+        let index = self.index;
+        if !also.is_empty() {
+            return Rc::new(Closure::new(index, who, also, at));
         }
-        let (index, at) = (self.index, query.time);
-        let number = index.places.codes.number(query.who);
-        self.closures.get(number, at, || Closure::new(index, query.who, &[], at))
+        let number = index.places.codes.number(who);
+        self.closures.get(number, at, || Closure::new(index, who, &[], at))
     }
 
     /// How many steps [`fetch`](Self::fetch) takes.
@@ -124,14 +115,20 @@ impl<'e> Decider<'e> {
         }
     }
 
-    /// Who asks, and the role that is taken up, if one is.
-    pub(crate) fn closures_of(
+    /// Who asks, and whose statements are sought for them.
+    pub(crate) fn session(&mut self, query: &Query<'_>) -> Session<'e> {
+        self.session_of(query.who, &query.also, query.take_up, query.time)
+    }
+
+    /// The same for somebody with a role taken up or none, apart from what they ask.
+    pub(crate) fn session_of(
         &mut self,
-        query: &Query<'_>,
-    ) -> (Rc<Closure<'e>>, Option<Rc<RoleClosure<'e>>>) {
-        let closure = self.closure_of(query);
-        let taken = query.take_up.map(|role| self.role_closure(role, query.time));
-        (closure, taken)
+        who: Principal,
+        also: &[GroupId],
+        take_up: Option<RoleId>,
+        at: Time,
+    ) -> Session<'e> {
+        Session::of(self, who, also, take_up, at)
     }
 
     pub(crate) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {

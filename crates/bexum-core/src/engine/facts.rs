@@ -9,6 +9,7 @@ use crate::condition::fact::{Fact, ListFact, Scalar};
 use crate::condition::{Condition, Reference};
 use crate::id::{AttributeId, ScopeId, StatementId};
 use crate::pattern::PathSet;
+use crate::pattern::below::FRESH;
 use crate::pattern::matching::Braces;
 use crate::pattern::path::Brace;
 use crate::principal::Principal;
@@ -277,7 +278,12 @@ impl Facts for Scene<'_> {
 
 impl Braces<Reference> for Scene<'_> {
     fn alternatives(&self, brace: &Brace<Reference>, each: &mut dyn FnMut(Option<&str>)) {
-        let mut one = |scalar: Scalar<'_>| each(scalar.as_segment().as_deref());
+        // A star in a made-up path stands for what nobody writes; no value may match it.
+        let is_sample = self.query.target.is_sample;
+        let mut one = |scalar: Scalar<'_>| match scalar.as_segment() {
+            Some(text) if is_sample && text.contains(FRESH) => {}
+            text => each(text.as_deref()),
+        };
         match self.fact(brace.attribute) {
             Fact::Absent => {}
             Fact::Unknown => each(None),

@@ -5,17 +5,15 @@
 //! or refused together.
 
 use std::ops::Range;
-use std::rc::Rc;
 
-use super::closure::Closure;
 use super::evaluate::Decider;
 use super::facts::Scene;
 use super::index::Index;
+use super::session::Session;
 use super::sought::Whom;
 use crate::catalogue::ActionSet;
-use crate::id::{ActionId, GroupId, PolicyId, RoleId, ScopeId, StatementId};
+use crate::id::{ActionId, PolicyId, StatementId};
 use crate::policy::{Effect, Policy};
-use crate::principal::Principal;
 use crate::request::{Place, Query};
 use crate::time::Time;
 use crate::truth::Truth;
@@ -36,6 +34,23 @@ impl Cells {
         let none = ActionSet::with_capacity(actions);
         Self { allow: none.clone(), depends: none }
     }
+
+    /// Whether everything is denied.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        self.allow.is_clear() && self.depends.is_clear()
+    }
+}
+
+/// A statement that is sought for somebody.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) struct SoughtStatement {
+    pub(crate) id: StatementId,
+    /// How many segments down its patterns start.
+    pub(crate) anchor: usize,
+    /// It sees the roles that an attachment's statements of this effect see: a ceiling's sees those
+    /// that denies see.
+    pub(crate) sees: Effect,
 }
 
 /// The same actions under both readings (see [`Reading`](crate::Reading)).
@@ -45,42 +60,66 @@ struct Both {
 }
 
 impl<'e> Decider<'e> {
-    /// Who asks, and every policy that is attached to it at the query's scope or above, or bounds
-    /// it there, each with the scope that its patterns start at.
-    pub(crate) fn policies_in_play(
-        &mut self,
+    /// Every statement that is sought for who asks at the query's scope, at the query's time: of
+    /// what is attached there or above, of ceilings, of what bounds the session.
+    pub(crate) fn statements_sought(
+        &self,
+        session: &Session<'e>,
         query: &Query<'_>,
-    ) -> (Rc<Closure<'e>>, Vec<(PolicyId, Option<ScopeId>)>) {
-        let closure = self.closure_of(query);
-        let scope = query.target.scope();
-        let taken = query.take_up.map(|role| self.role_closure(role, query.time));
-        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
-        let policies = self.index.policies_above(whom, scope);
-        let mut policies: Vec<(PolicyId, Option<ScopeId>)> =
-            policies.into_iter().map(|(policy, at, _)| (policy, at)).collect();
-        policies.extend(query.under.iter().map(|policy| (*policy, None)));
-        policies.sort_unstable();
-        policies.dedup();
-        (closure, policies)
+    ) -> Vec<SoughtStatement> {
+        let (estate, places) = (self.index.estate, &self.index.places);
+        let mut found: Vec<SoughtStatement> = Vec::new();
+        let mut add = |policy: PolicyId, effect: Effect, anchor: usize, sees: Effect| {
+            let policy = estate.policy(policy);
+            let statements = match effect {
+                Effect::Allow => &policy.allows,
+                Effect::Deny => &policy.denies,
+            };
+            found.extend(statements.iter().map(|id| SoughtStatement { id: *id, anchor, sees }));
+        };
+        let mut limit = |policy: PolicyId, anchor: usize| {
+            add(policy, Effect::Allow, anchor, Effect::Deny);
+            add(policy, Effect::Deny, anchor, Effect::Deny);
+        };
+        query.under.iter().for_each(|policy| limit(*policy, 0));
+        let chain = || places.chain(query.target.scope());
+        let overs = chain().map(|(at, anchor, _)| (Some(at), anchor));
+        for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
+            places.each_ceiling(over, session.whom(), |entry| {
+                if estate.ceilings[entry.origin as usize].window.holds(query.time) {
+                    limit(entry.policy, anchor);
+                }
+                false
+            });
+        }
+        for (scope, anchor, _) in chain() {
+            for effect in [Effect::Allow, Effect::Deny] {
+                places.attached_at(scope).each_sought(session.whom_of(effect), |entry| {
+                    if estate.attachments[entry.origin as usize].window.holds(query.time) {
+                        add(entry.policy, effect, anchor, effect);
+                    }
+                    false
+                });
+            }
+        }
+        found.sort_unstable();
+        found.dedup();
+        found
     }
 
     /// The parts of the tree, as ranges of scope indexes in order and apart, in which some
-    /// attachment allows this principal any of `wanted`: nowhere else can it do them.
+    /// attachment allows this session any of `wanted` at this time: nowhere else can it do them.
     pub(crate) fn where_allowed(
-        &mut self,
-        (who, also): (Principal, &[GroupId]),
-        take_up: Option<RoleId>,
+        &self,
+        session: &Session<'e>,
         at: Time,
         wanted: &ActionSet,
     ) -> Vec<Range<usize>> {
         let estate = self.index.estate;
-        let closure = Closure::new(self.index, who, also, at);
-        let taken = take_up.map(|role| self.role_closure(role, at));
-        let taken = taken.as_ref().map(|taken| &taken.sought);
-        let all = [Some(&closure.sought), taken].into_iter().flatten();
-        let attached = all
-            .flat_map(|sought| self.index.attached_to(sought))
-            .filter(|attached| !estate.policy(attached.policy).allowed_actions.is_disjoint(wanted));
+        let attached = self.index.attached_to(session.granting()).filter(|attached| {
+            attached.window.holds(at)
+                && !estate.policy(attached.policy).allowed_actions.is_disjoint(wanted)
+        });
         let mut ranges: Vec<Range<usize>> =
             attached.map(|attached| estate.scopes.subtree(attached.scope)).collect();
         ranges.sort_by_key(|range| range.start);
@@ -93,34 +132,22 @@ impl<'e> Decider<'e> {
     /// apply there); the query's own action is not looked at.
     pub fn reach(&mut self, query: &Query<'_>, mask: &ActionSet) -> Cells {
         let all = self.index.estate.catalogue.actions.len();
-        let closure = self.closure_of(query);
+        let session = self.session(query);
+        let closure = &session.closure;
         let refused = query.take_up.is_some_and(|role| !closure.can_take_up(role));
         let mut cells = Cells::nothing(all);
         if closure.is_disabled || refused {
             return cells;
         }
-        let taken = query.take_up.map(|role| self.role_closure(role, query.time));
-        let mut all_roles = closure.role_names.clone();
-        if let Some(taken) = &taken {
-            all_roles.extend(&taken.role_names);
-            all_roles.sort_unstable();
-            all_roles.dedup();
-        }
-        let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
-        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
-        let grants = taken.as_ref().map_or(whom, |taken| Whom(&taken.sought, None));
+        let whom = session.whom();
         for (action, part) in parts(self.index, query, mask) {
             let query = Query { action, ..query.clone() };
-            let scene = Scene {
-                index: self.index,
-                query: &query,
-                closure: &closure,
-                roles: Some(&all_roles),
-            };
+            let scene =
+                Scene { index: self.index, query: &query, closure, roles: Some(session.roles()) };
             let walk = Sets { scene, mask: &part };
-            let allow_scene = Scene { roles: Some(allow_roles), ..scene };
-            let mut granted =
-                Sets { scene: allow_scene, mask: &part }.attached(Effect::Allow, grants);
+            let allow_scene = Scene { roles: Some(session.roles_of(Effect::Allow)), ..scene };
+            let mut granted = Sets { scene: allow_scene, mask: &part }
+                .attached(Effect::Allow, session.whom_of(Effect::Allow));
             if granted.hopeful.is_clear() {
                 continue;
             }

@@ -3,6 +3,9 @@
 //! No backtracking: a pattern costs at most its segments times the path's, a segment at most its
 //! parts times the letters of the name.
 
+use std::convert::Infallible;
+
+use super::below::NoBraces;
 use super::path::{Brace, Part, PathPattern, PathSet, Segment};
 use crate::truth::Truth;
 
@@ -90,6 +93,11 @@ fn matches_rest<A>(tail: &[Segment<A>], path: &[&str], braces: &impl Braces<A>) 
         reached = next;
     }
     reached[path.len()]
+}
+
+/// Whether a segment without braces matches a name.
+pub(crate) fn matches_segment_of(wanted: &Segment<Infallible>, name: &str) -> bool {
+    matches_segment(wanted, name, &NoBraces) == Truth::True
 }
 
 pub(super) fn matches_segment<A>(

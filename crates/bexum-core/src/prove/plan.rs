@@ -11,9 +11,9 @@ use crate::engine::Closure;
 use crate::estate::Estate;
 use crate::expectation::Law;
 use crate::id::ScopeId;
+use crate::pattern::below::Below;
 use crate::pattern::matching::Braces;
 use crate::pattern::path::{Brace, PathPattern, Segment};
-use crate::pattern::remainder::Below;
 use crate::principal::{Principal, Subject};
 use crate::truth::Truth;
 
@@ -116,8 +116,7 @@ impl<'e> Plan<'e> {
 
     fn may_lead_below(&self, path: &str) -> bool {
         let segments: Vec<&str> = path.split('/').collect();
-        let below =
-            |pattern: &PathPattern| pattern.below(&segments, 0, &Anything, &|_| String::new());
+        let below = |pattern: &PathPattern| pattern.below(&segments, 0, &Anything);
         let out = |pattern: &PathPattern| pattern.braces().next().is_none();
         self.law.on.plain.iter().any(|pattern| below(pattern) != Below::Nothing)
             && !self.law.on.excluded.iter().any(|p| out(p) && below(p) == Below::All)

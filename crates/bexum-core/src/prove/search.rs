@@ -13,11 +13,12 @@ use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
 use crate::decision::{Reading, Reason};
-use crate::engine::{Closure, Decider, Nothing, Scene};
+use crate::engine::{Decider, Nothing, Scene, Session};
 use crate::estate::Estate;
 use crate::expectation::{Claim, Law};
 use crate::id::{AttributeId, PolicyId, ScopeId, StatementId};
 use crate::pattern::{PathPattern, PathSet};
+use crate::policy::Effect;
 use crate::request::{Given, Query, Request};
 use crate::time::Window;
 use crate::truth::Truth;
@@ -28,6 +29,8 @@ const POLISH_STEPS: usize = 20_000;
 /// Attributes that are given together at most.
 const MOST_GIVEN: usize = 64;
 
+const EFFECTS: [Effect; 2] = [Effect::Deny, Effect::Allow];
+
 /// A statement that has a say, and how many segments down its patterns start.
 pub(super) type Say = (StatementId, usize);
 
@@ -37,9 +40,7 @@ pub(super) struct Search<'s, 'e> {
     pub(super) law: &'e Law,
     /// The request; its item is open.
     pub(super) query: Query<'s>,
-    pub(super) closure: &'s Closure<'e>,
-    /// `who.roles` of denies, and of allows.
-    pub(super) roles: [&'s [&'s str]; 2],
+    pub(super) session: &'s Session<'e>,
     /// Statements in play that name the action.
     pub(super) says: &'s [Say],
     /// All that is attached, or limits, at the target and above, with its place.
@@ -85,7 +86,7 @@ impl<'e> Search<'_, 'e> {
     pub(super) fn run(&mut self) -> Found {
         let mut unknowns = Unknowns::default();
         {
-            let scene = self.scene(self.roles[0]);
+            let scene = self.scene(Effect::Deny);
             unknowns.take_in(&scene, &self.law.on, self.law.when.as_ref());
             for (id, _) in self.says {
                 let statement = scene.index.estate.statement(*id);
@@ -118,18 +119,19 @@ impl<'e> Search<'_, 'e> {
         }
     }
 
-    fn scene<'q>(&'q self, roles: &'q [&'q str]) -> Scene<'q> {
+    /// The request as statements of this effect see it.
+    fn scene(&self, effect: Effect) -> Scene<'_> {
         Scene {
             index: self.decider.index,
             query: &self.query,
-            closure: self.closure,
-            roles: Some(roles),
+            closure: &self.session.closure,
+            roles: Some(self.session.roles_of(effect)),
         }
     }
 
-    /// What the law's own `on` and `when` come to.
+    /// What the law's own `on` and `when` come to; it is asked as an allow is (spec section 16).
     fn concern(&self) -> Truth {
-        self.scene(self.roles[0]).truth_of(&self.law.on, self.law.when.as_ref(), 0)
+        self.scene(Effect::Allow).truth_of(&self.law.on, self.law.when.as_ref(), 0)
     }
 
     /// Whether giving more could still break the law, or it is broken already.
@@ -224,7 +226,7 @@ impl<'e> Search<'_, 'e> {
         let (values, _) = unknowns.values(place);
         let leaves = self.leaves_of(reference);
         let truths_of = |search: &Self| -> Vec<Truth> {
-            let scenes = search.roles.map(|roles| search.scene(roles));
+            let scenes = EFFECTS.map(|effect| search.scene(effect));
             let of_leaf = |(when, leaf): &(&Condition, usize)| {
                 scenes.each_ref().map(|scene| when.eval_leaf(*leaf, scene))
             };
@@ -301,7 +303,7 @@ impl<'e> Search<'_, 'e> {
     /// outcome. `None` where patterns hang on what is given, and so on the path.
     pub(super) fn fingerprint(&self) -> Option<String> {
         let estate = self.decider.index.estate;
-        let scenes = self.roles.map(|roles| self.scene(roles));
+        let scenes = EFFECTS.map(|effect| self.scene(effect));
         let scope = self.query.target.scope();
         let seals: Vec<ScopeId> =
             estate.scopes.chain(scope).filter(|id| estate.scope(*id).sealed).collect();
@@ -328,7 +330,7 @@ impl<'e> Search<'_, 'e> {
     fn next(&self, tree: &Tree<'_>, gift: &Gift) -> Option<usize> {
         let unknowns = tree.unknowns;
         let estate = self.decider.index.estate;
-        let scenes = self.roles.map(|roles| self.scene(roles));
+        let scenes = EFFECTS.map(|effect| self.scene(effect));
         for (on, when, anchor) in self.asked() {
             let undecided =
                 |scene: &Scene<'_>| scene.truth_of(on, when, anchor) == Truth::Undecided;

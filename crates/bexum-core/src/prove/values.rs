@@ -12,7 +12,6 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use rustc_hash::FxHashMap;
 
-use super::language::{Piece, Words, of_fits, tell_apart};
 use crate::attribute::Value;
 use crate::condition::ast::Operator;
 use crate::condition::check::TargetAttribute;
@@ -20,7 +19,9 @@ use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, Scalar};
 use crate::condition::{Condition, Program, Reference, Step, Term, range_ends};
 use crate::engine::Scene;
+use crate::items::{Piece, Words, of_fits, tell_apart};
 use crate::pattern::PathSet;
+use crate::pattern::below::FRESH;
 use crate::pattern::path::{Part, PathPattern, Segment};
 use crate::request::Given;
 use crate::time::Time;
@@ -33,12 +34,12 @@ const MOST_LISTS: usize = 600;
 
 /// What a set of attributes that are compared with each other is compared with.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Pool {
-    pub(super) texts: BTreeSet<String>,
+pub(crate) struct Pool {
+    pub(crate) texts: BTreeSet<String>,
     integers: BTreeSet<i64>,
     booleans: bool,
     times: BTreeSet<Time>,
-    pub(super) fit_patterns: BTreeSet<String>,
+    pub(crate) fit_patterns: BTreeSet<String>,
     ranges: BTreeSet<String>,
     is_ordered: bool,
     /// Whether it is put into a path.
@@ -62,8 +63,8 @@ struct Shape {
 
 /// The attributes that are not known, and all that they are compared with.
 #[derive(Debug, Default)]
-pub(super) struct Unknowns {
-    pub(super) references: Vec<Reference>,
+pub(crate) struct Unknowns {
+    pub(crate) references: Vec<Reference>,
     places: FxHashMap<Reference, usize>,
     shapes: Vec<Shape>,
     /// Which other attribute each shares a pool with, itself at the end of the way.
@@ -80,7 +81,7 @@ enum Operand {
 
 impl Unknowns {
     /// Takes in an `on` and a `when`, asked about in a scene.
-    pub(super) fn take_in(&mut self, scene: &Scene<'_>, on: &PathSet, when: Option<&Condition>) {
+    pub(crate) fn take_in(&mut self, scene: &Scene<'_>, on: &PathSet, when: Option<&Condition>) {
         for pattern in on.plain.iter().chain(&on.excluded) {
             self.braces(scene, pattern);
         }
@@ -90,12 +91,12 @@ impl Unknowns {
     }
 
     /// The place of an attribute in [`Unknowns::references`].
-    pub(super) fn place(&self, reference: Reference) -> Option<usize> {
+    pub(crate) fn place(&self, reference: Reference) -> Option<usize> {
         self.places.get(&reference).copied()
     }
 
     /// What an attribute is compared with, if it is not known.
-    pub(super) fn pool(&self, reference: Reference) -> Option<&Pool> {
+    pub(crate) fn pool(&self, reference: Reference) -> Option<&Pool> {
         Some(&self.pools[self.leader(self.place(reference)?)])
     }
 
@@ -239,9 +240,9 @@ impl Unknowns {
                 let leader = self.leader(place);
                 let pool = &mut self.pools[leader];
                 pool.in_brace = true;
-                for name in &scene.query.target.segments {
-                    pool.add_parts(parts, name);
-                }
+                // What stands for any name is no value.
+                let names = scene.query.target.segments.iter().filter(|name| **name != FRESH);
+                names.for_each(|name| pool.add_parts(parts, name));
             }
         }
     }
@@ -311,7 +312,7 @@ impl Pool {
     }
 
     /// Everything that a value of the pool may be when it is written out.
-    pub(super) fn written_out(&self) -> Vec<String> {
+    pub(crate) fn written_out(&self) -> Vec<String> {
         let (mut words, _) = self.all_texts();
         words.extend(self.all_integers().iter().map(i64::to_string));
         if self.booleans {

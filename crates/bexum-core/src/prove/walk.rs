@@ -9,12 +9,13 @@ use super::moments::{moments, timeline};
 use super::plan::Plan;
 use super::search::{AtFirst, Found, Say, Search};
 use super::values::moments_of;
-use super::{Breach, LEAST_STEPS, Laws, Limit, Part, STEPS, WAITING, items};
+use super::{Breach, LEAST_STEPS, Laws, Limit, Part, STEPS, WAITING};
 use crate::catalogue::{ActionSet, TargetClass};
 use crate::engine::{Closure, Decider, RoleClosure, Scene, Sought, Whom};
 use crate::expectation::Claim;
 use crate::id::{ActionId, RoleId, ScopeId};
-use crate::pattern::remainder::ANY_NAME;
+use crate::items;
+use crate::pattern::below::FRESH;
 use crate::principal::Principal;
 use crate::request::{Place, Query, Target};
 use crate::time::{Time, Window};
@@ -295,7 +296,7 @@ impl<'e> Walk<'_, 'e> {
                 path: &spot.path,
                 segments: spot.path.split('/').collect(),
                 place: spot.place,
-                is_sample: spot.path.contains(ANY_NAME),
+                is_sample: spot.path.contains(FRESH),
             },
             take_up,
             also: Vec::new(),
@@ -320,7 +321,7 @@ impl<'e> Walk<'_, 'e> {
         let scope = estate.scope(id);
         let class = TargetClass::Item(scope.kind);
         let place = Place::Item(id);
-        let sample = Spot { path: format!("{}/{ANY_NAME}", scope.path), place, class };
+        let sample = Spot { path: format!("{}/{FRESH}", scope.path), place, class };
         let applicable = estate.catalogue.applicable(class);
         let wanted = applicable.intersection(&self.plan.law.actions).next();
         let Some(action) = wanted.map(ActionId::new) else { return Vec::new() };
@@ -464,16 +465,8 @@ impl<'e> Walk<'_, 'e> {
     ) -> T {
         let Waiting { spot, take_up, time, action } = waiting;
         let query = self.query(spot, *take_up, *time, *action);
-        let (closure, taken) = decider.closures_of(&query);
-        let mut all_roles = closure.role_names.clone();
-        let whom = Whom(&closure.sought, taken.as_ref().map(|taken| &taken.sought));
-        let entries = decider.index.policies_above(whom, query.target.scope());
-        if let Some(taken) = &taken {
-            all_roles.extend(&taken.role_names);
-            all_roles.sort_unstable();
-            all_roles.dedup();
-        }
-        let allow_roles = taken.as_ref().map_or(&closure.role_names, |taken| &taken.role_names);
+        let session = decider.session(&query);
+        let entries = decider.index.policies_above(session.whom(), query.target.scope());
         let estate = decider.index.estate;
         let mut says: Vec<Say> = Vec::new();
         for (policy, at, window) in &entries {
@@ -491,8 +484,7 @@ impl<'e> Walk<'_, 'e> {
         then(&mut Search {
             law: self.plan.law,
             query,
-            closure: &closure,
-            roles: [&all_roles, allow_roles],
+            session: &session,
             says: &says,
             entries: &entries,
             most_steps: self.steps.clamp(LEAST_STEPS, STEPS),

@@ -2,7 +2,7 @@
 
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::id::ActionId;
-use bexum_core::reach::{self, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Access, Actors, Limited, SpotSort, Viewpoint};
 use bexum_core::request::Place;
 use bexum_core::{Estate, Query, Reading, Reason, Request};
 use proptest::collection::vec;
@@ -22,14 +22,20 @@ fn cell(cells: &Cells, action: ActionId) -> (bool, bool) {
     (cells.allow.contains(action.index()), cells.depends.contains(action.index()))
 }
 
-/// A request that resolves, for its viewpoint; its own question does not matter.
+/// Its own question does not matter.
 fn viewpoint(request: &Request<'_>, estate: &Estate) -> Option<Viewpoint> {
-    let mut request = request.clone();
-    request.does = "account.view".into();
-    request.on = "v".into();
-    request.item = None;
-    Some(Viewpoint::of(&request.resolve(estate).ok()?))
+    request.viewpoint(estate).ok()
 }
+
+/// What somebody can do of one action in some session: at most what all of them allow.
+fn together(access: &Access, action: ActionId) -> (bool, bool) {
+    let all: Vec<(bool, bool)> = access.sessions().map(|(_, cells)| cell(cells, action)).collect();
+    let allow = all.iter().any(|(allow, _)| *allow);
+    (allow, !allow && all.iter().any(|(_, depends)| *depends))
+}
+
+/// More names than any pattern of the estates has.
+const MORE_THAN_ANY_PATTERN: usize = 6;
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
@@ -44,23 +50,81 @@ proptest! {
         let mut decider = Decider::new(&index);
         let viewpoints: Vec<Viewpoint> =
             requests.iter().filter_map(|request| viewpoint(request, &estate)).collect();
-        let rows = reach::by_principal(&index, &viewpoints, None);
+        let people: Vec<Vec<Viewpoint>> =
+            viewpoints.iter().map(|one| reach::sessions(&mut decider, one)).collect();
+        let rows = reach::by_principal(&index, &people, None, &mut Limited::new());
         let declared_spots = rows.iter().filter(|row| {
             matches!(row.spot.sort, SpotSort::Scope | SpotSort::Identity)
         });
         prop_assert_eq!(declared_spots.count(), estate.scopes.len() + declared
             .users.iter().filter(|user| user.body.place.is_some()).count() + 2);
         for row in &rows {
-            for (viewpoint, cells) in viewpoints.iter().zip(&row.cells) {
+            for (sessions, access) in people.iter().zip(&row.access) {
                 let applicable = row.spot.applicable(&estate);
-                prop_assert!(cells.allow.is_subset(applicable) && cells.depends.is_subset(applicable));
+                prop_assert!(access.own.allow.is_subset(applicable));
+                prop_assert!(access.own.depends.is_subset(applicable));
                 for action in applicable.ones() {
                     let action = estate.catalogue.action_ids().nth(action).expect("an action");
-                    let query = viewpoint.query(&row.spot, action);
-                    prop_assert_eq!(
-                        cell(cells, action), asked(&mut decider, &query),
-                        "{} on {}", estate.catalogue.action(action).name, row.spot.shown
-                    );
+                    let each: Vec<(bool, bool)> = sessions
+                        .iter()
+                        .map(|session| asked(&mut decider, &session.query(&row.spot, action)))
+                        .collect();
+                    let told = format!("{} on {}", estate.catalogue.action(action).name, row.spot.shown);
+                    prop_assert_eq!(cell(&access.own, action), each[0], "{}", &told);
+                    let allow = each.iter().any(|(allow, _)| *allow);
+                    let depends = !allow && each.iter().any(|(_, depends)| *depends);
+                    prop_assert_eq!(together(access, action), (allow, depends), "{}", &told);
+                }
+            }
+        }
+    }
+
+    /// Names that no code under test chose are put where a row leaves names open: what the row says
+    /// for certain holds of each of them, whatever the item bears.
+    #[test]
+    fn items_are_as_the_row_that_stands_for_them(
+        declared in estates::estate(),
+        request in estates::request(),
+        name in "[a-z]{2,5}",
+        more in 1..4_usize,
+    ) {
+        let estate = Estate::build(&declared).expect("it builds");
+        let index = Index::new(&estate);
+        let Some(view) = viewpoint(&request, &estate) else { return Ok(()) };
+        let mut decider = Decider::new(&index);
+        // So many names as no pattern has, none of them in any.
+        let open = vec![format!("q{name}q"); MORE_THAN_ANY_PATTERN + more].join("/");
+        for session in reach::sessions(&mut decider, &view) {
+            for spot in reach::Spots::new(&estate).below(None) {
+                let scope = spot.scope();
+                let path = estate.scope(scope).path.to_string();
+                for spot in reach::spots_for(&mut decider, &session, spot, &mut Limited::new()) {
+                    if !matches!(spot.sort, SpotSort::Items | SpotSort::Pattern) {
+                        continue;
+                    }
+                    let cells = reach::cells_at(&mut decider, &session, &spot, None);
+                    let rest = &spot.shown[path.len() + 1..];
+                    let filled: Vec<String> = rest.split('/').map(|segment| match segment {
+                        "**" => open.clone(),
+                        _ => segment.replace('*', &format!("q{name}q")),
+                    }).collect();
+                    let filled = format!("{path}/{}", filled.join("/"));
+                    let target = bexum_core::request::resolve_target(&estate, &filled);
+                    prop_assert!(target.is_ok(), "{}: {:?}", spot.shown, target);
+                    let target = target.expect("just seen");
+                    prop_assert_eq!(target.place, Place::Item(scope), "{}", spot.shown);
+                    for action in spot.applicable(&estate).ones() {
+                        let action = estate.catalogue.action_ids().nth(action).expect("an action");
+                        let mut query = session.query(&spot, action);
+                        query.target = target.clone();
+                        query.item_is_open = false;
+                        let granted = decider.decide(&query) == Reason::Granted;
+                        match cell(&cells, action) {
+                            (true, _) => prop_assert!(granted, "{} as {filled}", spot.shown),
+                            (_, false) => prop_assert!(!granted, "{} as {filled}", spot.shown),
+                            _ => {}
+                        }
+                    }
                 }
             }
         }
@@ -75,53 +139,36 @@ proptest! {
         let index = Index::new(&estate);
         let Some(view) = viewpoint(&request, &estate) else { return Ok(()) };
         let everybody: Vec<_> = estate.principals().collect();
-        let spot = reach::spots(&estate, None).into_iter().find(|spot| spot.shown == "v/s/store").expect("it is there");
-        let groups = reach::by_target(&index, &view, everybody.iter().copied(), &spot);
-        prop_assert_eq!(groups.iter().map(|(_, who)| who.len()).sum::<usize>(), everybody.len());
+        let spots = reach::Spots::new(&estate);
+        let spot = spots.below(None).find(|spot| spot.shown == "v/s/store/**").expect("it is there");
+        let crowds = reach::by_target(&index, &view, true, &everybody, &spot, &mut Limited::new());
         let wanted = spot.applicable(&estate).clone();
-        let by_action =
-            reach::by_action(&index, &view, everybody.iter().copied(), &wanted, Some(spot.scope()));
-        for (cells, who) in groups {
-            for who in who {
-                let rows = by_action.iter().find(|(principal, _)| *principal == who);
-                let there = rows.and_then(|(_, rows)| rows.iter().find(|row| row.spot == spot));
-                let none = Cells::nothing(estate.catalogue.actions.len());
-                let found = there.map_or(&none, |row| &row.cells[0]);
-                prop_assert_eq!(found, &cells, "{:?}", who);
-            }
-        }
-    }
-
-    #[test]
-    fn items_that_nothing_singles_out_are_as_their_row_says(
-        declared in estates::estate(),
-        request in estates::request(),
-        name in "[a-z]{2,6}(/[a-z]{2,6}){0,2}",
-    ) {
-        let estate = Estate::build(&declared).expect("it builds");
-        let index = Index::new(&estate);
-        let Some(view) = viewpoint(&request, &estate) else { return Ok(()) };
-        let mut decider = Decider::new(&index);
-        let rows = reach::by_principal(&index, std::slice::from_ref(&view), None);
-        for row in rows.iter().filter(|row| row.spot.sort == SpotSort::Items) {
-            let scope = row.spot.scope();
-            // Where nothing is singled out and no condition looks at the path, all items are alike.
-            let singled = rows.iter().any(|other| {
-                other.spot.sort == SpotSort::Pattern && other.spot.scope() == scope
-            });
-            let path = format!("{}/{name}", estate.scope(scope).path);
-            let Ok(target) = bexum_core::request::resolve_target(&estate, &path) else { continue };
-            if singled || target.place != Place::Item(scope) {
-                continue;
-            }
-            for action in row.spot.applicable(&estate).ones() {
-                let action = estate.catalogue.action_ids().nth(action).expect("an action");
-                let mut query = view.query(&row.spot, action);
-                let general = cell(&row.cells[0], action);
-                query.target = target.clone();
-                let special = asked(&mut decider, &query);
-                // A row may be in doubt about what depends on an item's own name; never wrong.
-                prop_assert!(general == special || general == (false, true), "{path}: {general:?} {special:?}");
+        let mut actors = Actors::new(&index, wanted, Some(spot.scope()));
+        for (spot, groups) in crowds {
+            prop_assert_eq!(groups.iter().map(|(_, who)| who.len()).sum::<usize>(), everybody.len());
+            for (access, who) in groups {
+                for who in who {
+                    let sessions = actors.sessions(&view.seen_by(who));
+                    let rows = actors.rows(&sessions);
+                    let there = rows.iter().find(|row| row.spot == spot);
+                    match there {
+                        Some(row) => prop_assert_eq!(&row.access[0], &access, "{:?}", who),
+                        // Items that only others' patterns single out are no row of theirs.
+                        None if spot.sort == SpotSort::Pattern => {
+                            let mut decider = Decider::new(&index);
+                            let asked = reach::access_at(&mut decider, &sessions, &spot, None);
+                            prop_assert_eq!(&asked, &access, "{:?}", who);
+                        }
+                        None => prop_assert!(access.is_nothing(), "{:?}", who),
+                    }
+                    // The csv has every cell of every session.
+                    for session in &sessions {
+                        for (at, cells) in actors.cells_on(session, std::slice::from_ref(&spot)) {
+                            let mut decider = Decider::new(&index);
+                            prop_assert_eq!(reach::cells_at(&mut decider, session, &at, None), cells);
+                        }
+                    }
+                }
             }
         }
     }

@@ -1,5 +1,7 @@
 //! `bexum reach`: effective access, by principal, by place, by action.
 
+use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::path::Path;
 
 use anyhow::{Context as _, bail};
@@ -8,7 +10,7 @@ use bexum_core::engine::{Decider, Index};
 use bexum_core::id::ScopeId;
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Row, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Access, Actors, Limited, Row, Spot, SpotSort, Spots, Viewpoint};
 use bexum_core::request::resolve_target;
 use bexum_core::{Estate, Request, Time};
 use clap::Parser;
@@ -16,8 +18,8 @@ use clap::Parser;
 use super::circumstances;
 use crate::args::{Circumstances, Reach, ReachFormat};
 use crate::exit::Exit;
-use crate::render::grid::Grid;
-use crate::render::sketch::{Column, Sketch};
+use crate::render::grid::{Grid, Marks};
+use crate::render::sketch::{Column, Sketch, told_apart};
 use crate::render::{drawing, reach_csv};
 use crate::stream::{self, Helped};
 use crate::wire::reach as wire;
@@ -43,38 +45,42 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         }
         return by_action(&index, typed, &anybody);
     }
-    let columns = columns(estate, typed, &request)?;
+    let columns = columns(&index, typed, &request)?;
     if typed.changed && columns.len() < 2 {
         bail!("`--changed` compares: name several principals, or say `--beside` what");
     }
     let below = below(estate, typed)?;
     let is_narrowed = !typed.action.is_empty() || typed.level.is_some();
     let wanted = is_narrowed.then(|| wanted(estate, typed)).transpose()?;
-    let viewpoints: Vec<Viewpoint> =
-        columns.iter().map(|column| column.viewpoint.clone()).collect();
     if typed.format == ReachFormat::Csv {
-        let rows = SpotRows::new(&index, &viewpoints, below);
-        return reach_csv::write(&index, &columns, rows, wanted.as_ref());
+        if typed.changed || typed.sees {
+            bail!(
+                "`--format csv` has a row for each cell: `--changed` and `--sees` are for the other formats"
+            );
+        }
+        return csv(&index, typed, wanted, below).by_principal(&columns);
     }
-    let mut rows = reach::by_principal(&index, &viewpoints, below);
+    let people: Vec<Vec<Viewpoint>> = columns.iter().map(|one| one.sessions.clone()).collect();
+    let mut limited = Limited::new();
+    let mut rows = reach::by_principal(&index, &people, below, &mut limited);
     if typed.sees {
         let observe = reach::actions_of(estate, Level::Observe);
         keep(estate, &mut rows, |row| {
-            row.cells.iter().any(|cells| !cells.allow.is_disjoint(&observe))
+            let sessions = row.access.iter().flat_map(Access::sessions);
+            sessions.into_iter().any(|(_, cells)| !cells.allow.is_disjoint(&observe))
         });
     }
     if let Some(wanted) = &wanted {
-        for cells in rows.iter_mut().flat_map(|row| &mut row.cells) {
-            cells.allow.intersect_with(wanted);
-            cells.depends.intersect_with(wanted);
-        }
+        rows.iter_mut().flat_map(|row| &mut row.access).for_each(|access| access.keep(wanted));
         keep(estate, &mut rows, |row| !row.spot.applicable(estate).is_disjoint(wanted));
     }
     if typed.changed {
-        rows.retain(|row| row.cells.windows(2).any(|pair| pair[0] != pair[1]));
+        rows.retain(|row| row.access.windows(2).any(|pair| pair[0] != pair[1]));
     }
     if typed.format == ReachFormat::Json {
-        return wire::by_principal(&index, &columns, &rows, typed.sources, wanted.as_ref());
+        let rows = rows.into_iter();
+        wire::by_principal(&index, &columns, rows, typed.sources, wanted.as_ref())?;
+        return ended(estate, &limited);
     }
     let sketch = sketch(&index, typed, request.time);
     let title = match &columns[..] {
@@ -85,7 +91,37 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     let at = typed.circumstances.at_time.as_ref().map(|time| format!(" at {time}"));
     let title = format!("what {title} {verb}{}", at.unwrap_or_default());
     let grid = sketch.by_principal(title, &columns, &rows, wanted.as_ref());
-    draw(&grid, typed.format)
+    draw(&grid, typed.format)?;
+    ended(estate, &limited)
+}
+
+/// All was shown, or it is said that it was not.
+fn ended(estate: &Estate, limited: &Limited) -> anyhow::Result<Exit> {
+    match told_apart(estate, limited) {
+        None => Ok(Exit::Done),
+        Some(limited) => bail!("rows are left out: {limited}"),
+    }
+}
+
+fn csv<'e>(
+    index: &'e Index<'e>,
+    typed: &Reach,
+    wanted: Option<ActionSet>,
+    below: Option<ScopeId>,
+) -> reach_csv::Asked<'e> {
+    let everything = || {
+        let all = index.estate.catalogue.actions.len();
+        let mut set = ActionSet::with_capacity(all);
+        set.insert_range(..);
+        set
+    };
+    reach_csv::Asked {
+        index,
+        wanted: wanted.unwrap_or_else(everything),
+        below,
+        with_roles: !typed.without_roles,
+        sources: typed.sources,
+    }
 }
 
 fn sketch<'e>(index: &'e Index<'e>, typed: &Reach, at: Time) -> Sketch<'e> {
@@ -113,39 +149,6 @@ fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {
     Ok(Exit::Done)
 }
 
-/// Rows one after the other, as they are worked out.
-pub(crate) struct SpotRows<'e, 'v> {
-    decider: Decider<'e>,
-    viewpoints: &'v [Viewpoint],
-    spots: std::vec::IntoIter<Spot>,
-    ready: std::vec::IntoIter<Row>,
-}
-
-impl<'e, 'v> SpotRows<'e, 'v> {
-    fn new(index: &'e Index<'e>, viewpoints: &'v [Viewpoint], below: Option<ScopeId>) -> Self {
-        Self {
-            decider: Decider::new(index),
-            viewpoints,
-            spots: reach::spots(index.estate, below).into_iter(),
-            ready: Vec::new().into_iter(),
-        }
-    }
-}
-
-impl Iterator for SpotRows<'_, '_> {
-    type Item = Row;
-
-    fn next(&mut self) -> Option<Row> {
-        loop {
-            if let Some(row) = self.ready.next() {
-                return Some(row);
-            }
-            let spot = self.spots.next()?;
-            self.ready = reach::rows_at(&mut self.decider, self.viewpoints, spot, None).into_iter();
-        }
-    }
-}
-
 /// Who can do what at one path.
 fn by_place(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Result<Exit> {
     let estate = index.estate;
@@ -159,46 +162,118 @@ fn by_place(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Re
     let mut spots = vec![spot.clone()];
     if spot.sort == SpotSort::Scope {
         // The items of a resource are part of it.
-        let here = reach::spots(estate, Some(spot.scope())).into_iter();
-        spots.extend(
-            here.filter(|other| other.sort == SpotSort::Items && other.scope() == spot.scope()),
-        );
+        let here = Spots::new(estate);
+        spots.extend(here.at(spot.scope()).filter(|other| other.sort == SpotSort::Items));
     }
+    if typed.format == ReachFormat::Csv {
+        return csv(index, typed, None, None).by_place(anybody, &spots);
+    }
+    let (with_roles, all) = (!typed.without_roles, actors(estate).collect::<Vec<_>>());
+    let mut limited = Limited::new();
     let places: Vec<_> = spots
-        .into_iter()
-        .map(|spot| {
-            let groups = reach::by_target(index, anybody, actors(estate), &spot);
-            (spot, groups)
-        })
+        .iter()
+        .flat_map(|spot| reach::by_target(index, anybody, with_roles, &all, spot, &mut limited))
         .collect();
     let sketch = sketch(index, typed, anybody.time);
     match typed.format {
-        ReachFormat::Csv => reach_csv::write_places(index, anybody, &places),
-        ReachFormat::Json => wire::by_place(index, anybody, &places, typed.sources),
+        ReachFormat::Json => wire::by_place(index, anybody, &places, typed.sources)?,
         format => {
-            draw(&sketch.by_place(format!("who can do what at {path}"), anybody, &places), format)
+            draw(&sketch.by_place(format!("who can do what at {path}"), anybody, &places), format)?
         }
-    }
+    };
+    ended(estate, &limited)
 }
+
+/// Rows of a table that are drawn together, so that a long one is written as it comes.
+const ROWS_TOGETHER: usize = 10_000;
 
 /// Who can do an action, and where.
 fn by_action(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Result<Exit> {
     let estate = index.estate;
     let wanted = wanted(estate, typed)?;
-    let found = reach::by_action(index, anybody, actors(estate), &wanted, below(estate, typed)?);
+    let below = below(estate, typed)?;
+    if typed.format == ReachFormat::Csv {
+        return csv(index, typed, Some(wanted), below).by_action(anybody);
+    }
+    let mut actors_of = Actors::new(index, wanted.clone(), below);
+    let mut rows_of = |who: Principal| {
+        let viewpoint = anybody.seen_by(who);
+        let sessions = match typed.without_roles {
+            false => actors_of.sessions(&viewpoint),
+            true => vec![viewpoint],
+        };
+        actors_of.rows(&sessions)
+    };
+    if typed.format == ReachFormat::Json {
+        let found = actors(estate).map(|who| (who, rows_of(who)));
+        wire::by_action(index, anybody, found, typed.sources)?;
+        return ended(estate, &actors_of.limited);
+    }
     let what = match &typed.level {
         Some(level) => format!("anything of level {level}"),
         None => typed.action.join(" or "),
     };
     let sketch = sketch(index, typed, anybody.time);
-    match typed.format {
-        ReachFormat::Csv => reach_csv::write_actors(index, anybody, &found, &wanted),
-        ReachFormat::Json => wire::by_action(index, anybody, &found, typed.sources),
-        format => {
-            let title = format!("who can do {what}, and where");
-            draw(&sketch.by_action(title, anybody, &found, &wanted), format)
+    let mut grid = sketch.by_action(format!("who can do {what}, and where"));
+    let is_text = typed.format == ReachFormat::Text;
+    let (width, mut marks, mut decider) = (stream::width(), Marks::default(), Decider::new(index));
+    let mut text = String::new();
+    for who in together(actors(estate), &mut rows_of, typed.sources) {
+        let rows = rows_of(who[0]);
+        sketch.add_actors(&mut grid, &mut decider, (anybody, &who), &rows, &wanted);
+        if is_text && grid.rows.len() > ROWS_TOGETHER {
+            if text.is_empty() {
+                text = grid.beginning();
+            }
+            text.push_str(&grid.part(&mut marks, width));
+            stream::print(&text)?;
+            text = "\n".to_owned();
+            grid.rows.clear();
+            // What was worked out about others is of no more use.
+            decider = Decider::new(index);
         }
     }
+    if text.is_empty() {
+        draw(&grid, typed.format)?;
+        return ended(estate, &actors_of.limited);
+    }
+    if !grid.rows.is_empty() {
+        text.push_str(&grid.part(&mut marks, width));
+    }
+    text.push_str(&grid.ending(&marks, width));
+    stream::print(&text)?;
+    ended(estate, &actors_of.limited)
+}
+
+/// Those who can do any of it: people with the same rows together, save where each one's own routes
+/// are asked for. Of the rows only a hash of 128 bits is kept, since there may be millions.
+fn together(
+    actors: impl Iterator<Item = Principal>,
+    rows_of: &mut impl FnMut(Principal) -> Vec<Row>,
+    apart: bool,
+) -> Vec<Vec<Principal>> {
+    let mut groups: Vec<Vec<Principal>> = Vec::new();
+    let mut known: HashMap<(u64, u64), usize> = HashMap::default();
+    for who in actors {
+        let rows = rows_of(who);
+        if rows.is_empty() {
+            continue;
+        }
+        let print = |salt: u8| {
+            let mut hasher = DefaultHasher::new();
+            (salt, &rows).hash(&mut hasher);
+            hasher.finish()
+        };
+        let print = (print(0), print(1));
+        match known.get(&print) {
+            Some(at) if !apart => groups[*at].push(who),
+            _ => {
+                known.insert(print, groups.len());
+                groups.push(vec![who]);
+            }
+        }
+    }
+    groups
 }
 
 /// Those who act: users and resources. Groups and roles act only through them.
@@ -253,36 +328,34 @@ fn bounded(estate: &Estate, mut request: Request<'static>) -> anyhow::Result<Vie
         bail!("this estate has no principals, so nobody can do anything");
     };
     request.who = estate.principal_id(somebody).into();
-    viewpoint(estate, request)
+    viewpoint(estate, &request)
 }
 
-/// A request's circumstances, resolved; what it would ask does not matter.
-fn viewpoint(estate: &Estate, mut request: Request<'static>) -> anyhow::Result<Viewpoint> {
-    let any = reach::spots(estate, None).into_iter().find_map(|spot| {
-        let action = spot.applicable(estate).minimum()?;
-        Some((spot.asked.clone(), estate.catalogue.actions[action].name.to_string()))
-    });
-    let Some((on, does)) = any else {
-        bail!("no action of the catalogue applies anywhere in this estate");
-    };
-    request.on = on.into();
-    request.does = does.into();
-    let query = request.resolve(estate).map_err(|fault| super::with_hint(&fault, estate))?;
-    Ok(Viewpoint::of(&query))
+/// A request's circumstances, resolved.
+fn viewpoint(estate: &Estate, request: &Request<'_>) -> anyhow::Result<Viewpoint> {
+    request.viewpoint(estate).map_err(|fault| super::with_hint(&fault, estate))
 }
 
 fn columns(
-    estate: &Estate,
+    index: &Index<'_>,
     typed: &Reach,
     request: &Request<'static>,
 ) -> anyhow::Result<Vec<Column>> {
+    let estate = index.estate;
     let mut columns = Vec::new();
+    let mut decider = Decider::new(index);
+    let mut column = |name, short, viewpoint: Viewpoint| {
+        let sessions = match typed.without_roles {
+            false => reach::sessions(&mut decider, &viewpoint),
+            true => vec![viewpoint.clone()],
+        };
+        columns.push(Column { name, short, viewpoint, sessions });
+    };
     // The moment that all columns share stands in the title.
     let plain = describe(&Circumstances { at_time: None, ..typed.circumstances.clone() });
     for who in &typed.who {
         let request = Request { who: who.clone().into(), ..request.clone() };
-        let viewpoint = viewpoint(estate, request)?;
-        columns.push(Column { name: format!("{who}{plain}"), short: who.clone(), viewpoint });
+        column(format!("{who}{plain}"), who.clone(), viewpoint(estate, &request)?);
     }
     for options in &typed.beside {
         let words = shlex::split(options)
@@ -300,8 +373,7 @@ fn columns(
         let (mut request, _) = circumstances::request(&here)?;
         request.who = who.clone().into();
         let name = format!("{who}{said}");
-        let viewpoint = viewpoint(estate, request)?;
-        columns.push(Column { short: name.clone(), name, viewpoint });
+        column(name.clone(), name, viewpoint(estate, &request)?);
     }
     Ok(columns)
 }

@@ -1,8 +1,14 @@
 //! Rows whose whole subtree says the same as they do stand for it.
 
+use std::collections::BTreeMap;
+
 use bexum_core::Estate;
 use bexum_core::catalogue::{ActionSet, Level};
+use bexum_core::engine::Cells;
+use bexum_core::id::RoleId;
 use bexum_core::reach::{Row, SpotSort};
+
+use super::grid::GridRow;
 
 /// A row that is shown, and how many below it are not.
 pub(crate) struct Folded {
@@ -14,6 +20,18 @@ pub(crate) struct Folded {
     pub(crate) rows: Vec<usize>,
 }
 
+impl Folded {
+    /// The rows drawn for the one that is shown; the last of them tells what is not.
+    pub(crate) fn into_rows(self, rows: &[Row], mut drawn: Vec<GridRow>) -> Vec<GridRow> {
+        if let Some(last) = drawn.last_mut() {
+            last.same_below = self.same_below;
+            last.alike = self.alike;
+            last.folded = self.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect();
+        }
+        drawn
+    }
+}
+
 /// How much of a level somebody has at one spot.
 #[derive(Clone, Debug, PartialEq)]
 enum Share {
@@ -23,7 +41,14 @@ enum Share {
 }
 
 /// For each viewpoint and level, what is allowed and what depends; `None` where no action applies.
-type Shares = Vec<Option<(Share, Share)>>;
+type Levels = Vec<Option<(Share, Share)>>;
+
+/// What a row says: of everybody by themselves, and of what each role adds.
+#[derive(Clone, Debug, PartialEq)]
+struct Shares {
+    own: Levels,
+    by_role: BTreeMap<RoleId, Levels>,
+}
 
 /// Folds rows in the order of the tree. Counts compare, not names: a store and a dish of which all
 /// can be observed are the same in that. Where only some actions are `wanted`, names compare.
@@ -56,7 +81,7 @@ pub(crate) fn fold(estate: &Estate, rows: &[Row], wanted: Option<&ActionSet>) ->
         // viewpoints.
         let same = |j: usize| {
             let row = &rows[j];
-            let differs = row.cells.windows(2).any(|pair| pair[0] != pair[1]);
+            let differs = row.access.windows(2).any(|pair| pair[0] != pair[1]);
             row.spot.sort != SpotSort::Pattern && !differs && agree(&shares[i], &shares[j])
         };
         let same_below = if below.clone().all(same) { below.len() } else { 0 };
@@ -80,11 +105,26 @@ fn end_of_subtree(estate: &Estate, rows: &[Row], depths: &[usize], i: usize) -> 
 
 /// Whether what is below says the same, where it says anything.
 fn agree(above: &Shares, below: &Shares) -> bool {
-    let nothing = (Share::Nothing, Share::Nothing);
-    above.iter().zip(below).all(|(above, below)| match below {
-        None => true,
-        Some(below) => above.as_ref().unwrap_or(&nothing) == below,
-    })
+    let same = |above: &Levels, below: &Levels| {
+        above.iter().zip(below).all(|(above, below)| match below {
+            None => true,
+            Some(below) => above.as_ref().unwrap_or(&NOTHING) == below,
+        })
+    };
+    let roles = above.by_role.keys().chain(below.by_role.keys());
+    same(&above.own, &below.own)
+        && roles.into_iter().all(|role| same(&above.adds(*role), &below.adds(*role)))
+}
+
+const NOTHING: (Share, Share) = (Share::Nothing, Share::Nothing);
+
+impl Shares {
+    fn adds(&self, role: RoleId) -> Levels {
+        self.by_role
+            .get(&role)
+            .cloned()
+            .unwrap_or_else(|| self.own.iter().map(|own| own.as_ref().map(|_| NOTHING)).collect())
+    }
 }
 
 fn shares_of(estate: &Estate, row: &Row, wanted: Option<&ActionSet>) -> Shares {
@@ -92,9 +132,11 @@ fn shares_of(estate: &Estate, row: &Row, wanted: Option<&ActionSet>) -> Shares {
     if let Some(wanted) = wanted {
         applicable.intersect_with(wanted);
     }
-    let mut shares = Vec::with_capacity(row.cells.len() * 4);
-    for cells in &row.cells {
-        for level in Level::ALL {
+    let nothing = Cells::nothing(estate.catalogue.actions.len());
+    let levels = |all: &[Option<&Cells>]| -> Levels {
+        let each = all.iter().map(|cells| cells.unwrap_or(&nothing));
+        let each = each.flat_map(|cells| Level::ALL.map(|level| (cells, level)));
+        each.map(|(cells, level)| {
             let of_level = |set: &ActionSet| -> Vec<usize> {
                 set.ones().filter(|i| estate.catalogue.actions[*i].level == level).collect()
             };
@@ -104,9 +146,14 @@ fn shares_of(estate: &Estate, row: &Row, wanted: Option<&ActionSet>) -> Shares {
                 some if wanted.is_none() && some.len() == whole.len() => Share::All,
                 some => Share::Some(some),
             };
-            let known = !whole.is_empty();
-            shares.push(known.then(|| (share(&cells.allow), share(&cells.depends))));
-        }
+            (!whole.is_empty()).then(|| (share(&cells.allow), share(&cells.depends)))
+        })
+        .collect()
+    };
+    let own: Vec<Option<&Cells>> = row.access.iter().map(|access| Some(&access.own)).collect();
+    let by_role = row.by_role();
+    Shares {
+        own: levels(&own),
+        by_role: by_role.iter().map(|(role, all)| (*role, levels(all))).collect(),
     }
-    shares
 }

@@ -1,6 +1,8 @@
 //! Effective access as a grid: rows of places or people, cells for each level, ready to be drawn as
 //! text, as a page, or as a picture.
 
+use std::collections::{HashMap, HashSet};
+
 use bexum_core::catalogue::Level;
 use bexum_core::reach;
 
@@ -20,13 +22,13 @@ pub(crate) struct Grid {
     /// The names of the viewpoints; one where nothing is compared.
     pub(crate) columns: Vec<String>,
     pub(crate) rows: Vec<GridRow>,
-    pub(crate) notes: Vec<Note>,
+    pub(crate) notes: Notes,
     /// Whether actions are named instead of counted.
     pub(crate) full: bool,
 }
 
 /// A row: a place or people, and what can be done.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub(crate) struct GridRow {
     pub(crate) depth: usize,
     pub(crate) label: String,
@@ -44,6 +46,8 @@ pub(crate) struct GridRow {
     pub(crate) differs: bool,
     /// Where each action comes from, a line each.
     pub(crate) sources: Vec<String>,
+    /// Whether it says what a role adds to the row above it.
+    pub(crate) is_role: bool,
 }
 
 /// The actions of one level in one row.
@@ -55,26 +59,97 @@ pub(crate) struct LevelCell {
 }
 
 /// What cells that depend wait for.
-#[derive(Debug, PartialEq)]
+#[derive(Debug)]
 pub(crate) struct Note {
-    pub(crate) doubt: reach::Doubt,
-    pub(crate) actions: Vec<String>,
-    pub(crate) places: Vec<String>,
+    doubt: reach::Doubt,
+    actions: Vec<String>,
+    first_place: String,
+    places: HashSet<String>,
+}
+
+/// All notes, in the order in which they came up.
+#[derive(Debug, Default)]
+pub(crate) struct Notes {
+    all: Vec<Note>,
+    by_doubt: HashMap<reach::Doubt, usize>,
+}
+
+impl Notes {
+    pub(super) fn add(&mut self, doubt: reach::Doubt, action: &str, place: &str) {
+        let at = *self.by_doubt.entry(doubt).or_insert_with_key(|doubt| {
+            let (doubt, first_place) = (doubt.clone(), place.to_owned());
+            self.all.push(Note {
+                doubt,
+                actions: Vec::new(),
+                first_place,
+                places: HashSet::default(),
+            });
+            self.all.len() - 1
+        });
+        let note = &mut self.all[at];
+        if !note.actions.iter().any(|known| known == action) {
+            note.actions.push(action.to_owned());
+        }
+        if !note.places.contains(place) {
+            note.places.insert(place.to_owned());
+        }
+    }
+
+    pub(crate) fn is_empty(&self) -> bool {
+        self.all.is_empty()
+    }
+
+    pub(crate) fn iter(&self) -> impl Iterator<Item = &Note> {
+        self.all.iter()
+    }
+}
+
+/// The marks that stand in cells, for a legend.
+#[derive(Debug, Default)]
+pub(crate) struct Marks {
+    allow: bool,
+    depends: bool,
+    none: bool,
+    blank: bool,
+    role: bool,
+}
+
+impl Marks {
+    fn take_in(&mut self, rows: &[GridRow]) {
+        for row in rows {
+            let cells = &row.cells[0];
+            self.role |= row.is_role;
+            self.allow |= cells.iter().any(|cell| !cell.allow.is_empty());
+            self.depends |= cells.iter().any(|cell| !cell.depends.is_empty());
+            let is_none = |cell: &LevelCell| cell.allow.is_empty() && cell.depends.is_empty();
+            self.none |= cells.iter().any(|cell| cell.total > 0 && is_none(cell));
+            // A heading has no cell, and a role's row is blank where the role adds nothing.
+            let is_place = !row.is_role && cells.iter().any(|cell| cell.total > 0);
+            self.blank |= is_place && cells.iter().any(|cell| cell.total == 0);
+        }
+    }
+
+    fn told(&self) -> String {
+        let marks = [
+            (self.allow, "1/2 one of two that apply is allowed"),
+            (self.depends, "+1? one more depends on what is not given"),
+            (self.none, "– none"),
+            (self.blank, "blank: no such action applies"),
+            (self.role, "as role:… what taking up that role adds"),
+        ];
+        let told = marks.into_iter().filter(|(met, _)| *met).map(|(_, mark)| mark);
+        told.collect::<Vec<_>>().join("; ")
+    }
 }
 
 impl GridRow {
     /// A row that only names what the rows below it are about.
     pub(super) fn heading(label: &str) -> Self {
         Self {
-            depth: 0,
             label: label.to_owned(),
             title: label.to_owned(),
-            same_below: 0,
-            alike: 0,
-            folded: Vec::new(),
             cells: vec![Default::default()],
-            differs: false,
-            sources: Vec::new(),
+            ..Self::default()
         }
     }
 }
@@ -108,11 +183,26 @@ impl LevelCell {
 impl Grid {
     /// For a terminal.
     pub(crate) fn text(&self, width: usize) -> String {
+        let mut marks = Marks::default();
+        let mut out = self.beginning();
+        out.push_str(&self.part(&mut marks, width));
+        out.push_str(&self.ending(&marks, width));
+        out
+    }
+
+    /// For a terminal, what stands above the rows.
+    pub(crate) fn beginning(&self) -> String {
         let mut out = format!("{}\n", paint(style::HEADING, &safe(&self.title)));
         for remark in &self.remarks {
             out.push_str(&format!("{}\n", paint(style::DENY, remark)));
         }
         out.push('\n');
+        out
+    }
+
+    /// The rows so far, and what is met in them.
+    pub(crate) fn part(&self, marks: &mut Marks, width: usize) -> String {
+        let mut out = String::new();
         let is_long = self.full || self.rows.iter().any(|row| !row.sources.is_empty());
         if self.rows.is_empty() {
             out.push_str("nothing\n");
@@ -121,7 +211,19 @@ impl Grid {
         } else if is_long {
             self.long(&mut out, width);
         } else {
-            self.compact(&mut out, width);
+            self.compact(&mut out, marks, width);
+        }
+        out
+    }
+
+    /// What stands below all rows.
+    pub(crate) fn ending(&self, marks: &Marks, width: usize) -> String {
+        let mut out = String::new();
+        let legend = marks.told();
+        if !legend.is_empty() {
+            let mut text = String::new();
+            wrap_under(&mut text, "  ", "  ", &legend, width);
+            out.push_str(&format!("{}\n", paint(style::QUIET, text.trim_end())));
         }
         self.draw_notes(&mut out, width);
         out
@@ -138,12 +240,14 @@ impl Grid {
             (0, alike) => (row.depth, format!("… {alike} like it")),
             (below, _) => (row.depth + 1, format!("… {below} below: the same")),
         };
+        // It is told of the row above, of which that of a role is a part.
+        let depth = depth - usize::from(row.is_role);
         let mut cells = vec![Cell::None; columns];
         cells[0] = Cell::Node { depth, name, path: String::new() };
         Some(cells)
     }
 
-    fn compact(&self, out: &mut String, width: usize) {
+    fn compact(&self, out: &mut String, marks: &mut Marks, width: usize) {
         let columns = [self.head, "observe", "operate", "alter", "govern"];
         let mut rows = Vec::new();
         for row in &self.rows {
@@ -155,31 +259,7 @@ impl Grid {
         let mut plain = String::new();
         draw_rows(&mut plain, &columns, &rows, width);
         out.push_str(&coloured(&plain));
-        let mut marks: Vec<&str> = Vec::new();
-        let cells = || self.rows.iter().flat_map(|row| &row.cells[0]);
-        if cells().any(|cell| !cell.allow.is_empty()) {
-            marks.push("1/2 one of two that apply is allowed");
-        }
-        if cells().any(|cell| !cell.depends.is_empty()) {
-            marks.push("+1? one more depends on what is not given");
-        }
-        if cells().any(|cell| cell.total > 0 && cell.allow.is_empty() && cell.depends.is_empty()) {
-            marks.push("– none");
-        }
-        let is_place = |row: &GridRow| row.cells[0].iter().any(|cell| cell.total > 0);
-        if self
-            .rows
-            .iter()
-            .filter(|row| is_place(row))
-            .flat_map(|row| &row.cells[0])
-            .any(|c| c.total == 0)
-        {
-            marks.push("blank: no such action applies");
-        }
-        let mut legend = String::new();
-        wrap_under(&mut legend, "  ", "  ", &marks.join("; "), width);
-        out.push_str(&paint(style::QUIET, legend.trim_end()));
-        out.push('\n');
+        marks.take_in(&self.rows);
     }
 
     /// The first viewpoint as counts, the others as what they have more, less, or in doubt.
@@ -246,7 +326,7 @@ impl Grid {
             return;
         }
         out.push_str(&format!("\n{}\n", paint(style::HEADING, "what depends, and on what")));
-        for note in &self.notes {
+        for note in self.notes.iter() {
             wrap(out, "  ", 4, &note.told(), width);
         }
     }
@@ -265,10 +345,9 @@ impl Note {
             (true, false) => format!("{}, whose types do not meet", conditions.join(" and ")),
             (true, true) => "something undecided".to_owned(),
         };
-        let more = self.places.len().saturating_sub(1);
-        let places = match more {
-            0 => self.places.join(""),
-            n => format!("{} and {n} more", self.places[0]),
+        let places = match self.places.len().saturating_sub(1) {
+            0 => self.first_place.clone(),
+            n => format!("{} and {n} more", self.first_place),
         };
         format!("{} at {places}: on {needs}", self.actions.join(", "))
     }

@@ -1,59 +1,130 @@
-//! Effective access as CSV: a row for each principal, place and action, written as it comes.
+//! Effective access as CSV (RFC 4180): a row for each cell that is not denied, by the bytes of who,
+//! role, place and action, written as it comes.
 
-use std::io;
+use std::io::{self, IsTerminal as _};
 
+use anyhow::bail;
 use bexum_core::catalogue::ActionSet;
 use bexum_core::engine::{Cells, Decider, Index};
+use bexum_core::id::ScopeId;
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Crowd, Row, Spot, Viewpoint};
+use bexum_core::reach::{self, Actors, Spot, Viewpoint};
 
-use super::sketch::{Column, action_id, routes};
+use super::sketch::{Column, action_id, routes, told_apart};
 use super::style::safe;
 use crate::exit::Exit;
 
-struct Writer<'e> {
-    csv: csv::Writer<io::StdoutLock<'static>>,
-    decider: Decider<'e>,
+/// What the rows are about.
+pub(crate) struct Asked<'e> {
+    pub(crate) index: &'e Index<'e>,
+    /// Only these actions.
+    pub(crate) wanted: ActionSet,
+    /// Only here and below.
+    pub(crate) below: Option<ScopeId>,
+    /// Whether the roles count that somebody can take up.
+    pub(crate) with_roles: bool,
+    /// Whether a row says where an action comes from, or what it depends on.
+    pub(crate) sources: bool,
 }
 
-impl<'e> Writer<'e> {
-    fn new(index: &'e Index<'e>) -> anyhow::Result<Self> {
+impl<'e> Asked<'e> {
+    /// What each column's principal can do.
+    pub(crate) fn by_principal(&self, columns: &[Column]) -> anyhow::Result<Exit> {
+        let mut columns: Vec<&Column> = columns.iter().collect();
+        columns.sort_by(|a, b| a.short.cmp(&b.short));
+        let people =
+            columns.into_iter().map(|column| (column.short.clone(), column.viewpoint.clone()));
+        self.write(people, Actors::cells)
+    }
+
+    /// Who can do what at some spots.
+    pub(crate) fn by_place(&self, anybody: &Viewpoint, spots: &[Spot]) -> anyhow::Result<Exit> {
+        self.write(self.everybody(anybody), |actors, session| actors.cells_on(session, spots))
+    }
+
+    /// Who can do it, and where.
+    pub(crate) fn by_action(&self, anybody: &Viewpoint) -> anyhow::Result<Exit> {
+        self.write(self.everybody(anybody), Actors::cells)
+    }
+
+    /// Everybody who has sessions (spec section 8), by the bytes of their names.
+    fn everybody(&self, anybody: &Viewpoint) -> impl Iterator<Item = (String, Viewpoint)> {
+        let estate = self.index.estate;
+        let all = estate.principals().filter(|who| match who {
+            Principal::User(_) | Principal::Workload(_) => true,
+            Principal::Role(_) => self.with_roles && anybody.take_up.is_none(),
+            Principal::Group(_) => false,
+        });
+        let mut all: Vec<Principal> = all.collect();
+        // By type, then by name: what stands before the colon is no prefix of another.
+        let key = |who: &Principal| (estate.principal_id(*who), *who);
+        all.sort_by_cached_key(key);
+        all.into_iter().map(|who| (estate.principal_id(who), anybody.seen_by(who)))
+    }
+
+    fn write(
+        &self,
+        people: impl Iterator<Item = (String, Viewpoint)>,
+        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(Spot, Cells)>,
+    ) -> anyhow::Result<Exit> {
+        let estate = self.index.estate;
         let mut csv = csv::Writer::from_writer(io::stdout().lock());
-        csv.write_record(["principal", "scope", "action", "outcome", "source"]).map_err(as_io)?;
-        Ok(Self { csv, decider: Decider::new(index) })
-    }
-
-    fn cells(
-        &mut self,
-        name: &str,
-        viewpoint: &Viewpoint,
-        spot: &Spot,
-        cells: &Cells,
-        wanted: Option<&ActionSet>,
-    ) -> anyhow::Result<()> {
-        let index = self.decider.index;
-        let is_wanted = |i: &usize| wanted.is_none_or(|wanted| wanted.contains(*i));
-        for i in spot.applicable(index.estate).ones().filter(is_wanted) {
-            let query = viewpoint.query(spot, action_id(index, i));
-            let (outcome, source) = if cells.allow.contains(i) {
-                ("allow", safe(&routes(&mut self.decider, &query).join("; ")))
-            } else if cells.depends.contains(i) {
-                let doubt = reach::doubt(&mut self.decider, &query);
-                let told: Vec<String> =
-                    doubt.attributes.into_iter().chain(doubt.conditions).collect();
-                ("depends", told.join("; "))
-            } else {
-                ("deny", String::new())
+        let mut head = vec!["who", "as", "where", "action", "outcome"];
+        head.extend(self.sources.then_some("source"));
+        csv.write_record(head).map_err(as_io)?;
+        // A terminal is not steered; a file has the bytes.
+        let is_terminal = io::stdout().is_terminal();
+        let shown = |text: &str| if is_terminal { safe(text) } else { text.to_owned() };
+        let actions = &estate.catalogue.actions;
+        let mut actors = Actors::new(self.index, self.wanted.clone(), self.below);
+        let mut decider = Decider::new(self.index);
+        for (name, viewpoint) in people {
+            let sessions = match self.with_roles {
+                true => actors.sessions(&viewpoint),
+                false => vec![viewpoint],
             };
-            let action = &*index.estate.catalogue.actions[i].name;
-            self.csv.write_record([name, &spot.shown, action, outcome, &source]).map_err(as_io)?;
+            for session in sessions {
+                let role = session.take_up.map(|role| estate.principal_id(Principal::Role(role)));
+                let role = role.unwrap_or_default();
+                for (spot, cells) in cells(&mut actors, &session) {
+                    let place = shown(&spot.shown);
+                    let allow = cells.allow.ones().map(|i| (i, "allow"));
+                    let mut told: Vec<(usize, &str)> =
+                        allow.chain(cells.depends.ones().map(|i| (i, "depends"))).collect();
+                    told.sort_by_key(|(i, _)| &actions[*i].name);
+                    for (i, outcome) in told {
+                        let action = &*actions[i].name;
+                        let mut record = vec![&*name, &role, &place, action, outcome];
+                        let source = self.sources.then(|| {
+                            shown(&self.source(&mut decider, &session, &spot, i, outcome))
+                        });
+                        record.extend(source.as_deref());
+                        csv.write_record(record).map_err(as_io)?;
+                    }
+                }
+            }
         }
-        Ok(())
+        csv.flush()?;
+        match told_apart(estate, &actors.limited) {
+            None => Ok(Exit::Done),
+            Some(limited) => bail!("rows are left out: {limited}"),
+        }
     }
 
-    fn finish(mut self) -> anyhow::Result<Exit> {
-        self.csv.flush()?;
-        Ok(Exit::Done)
+    fn source(
+        &self,
+        decider: &mut Decider<'_>,
+        session: &Viewpoint,
+        spot: &Spot,
+        action: usize,
+        outcome: &str,
+    ) -> String {
+        let query = session.query(spot, action_id(self.index, action));
+        if outcome == "allow" {
+            return routes(decider, &query).join("; ");
+        }
+        let doubt = reach::doubt(decider, &query);
+        doubt.attributes.into_iter().chain(doubt.conditions).collect::<Vec<_>>().join("; ")
     }
 }
 
@@ -64,55 +135,4 @@ fn as_io(error: csv::Error) -> io::Error {
         csv::ErrorKind::Io(error) => error,
         _ => io::Error::other(told),
     }
-}
-
-/// What each column's principal can do.
-pub(crate) fn write(
-    index: &Index<'_>,
-    columns: &[Column],
-    rows: impl Iterator<Item = Row>,
-    wanted: Option<&ActionSet>,
-) -> anyhow::Result<Exit> {
-    let mut writer = Writer::new(index)?;
-    for row in rows {
-        for (column, cells) in columns.iter().zip(&row.cells) {
-            writer.cells(&column.short, &column.viewpoint, &row.spot, cells, wanted)?;
-        }
-    }
-    writer.finish()
-}
-
-/// Who can do what at some places.
-pub(crate) fn write_places(
-    index: &Index<'_>,
-    anybody: &Viewpoint,
-    places: &[Crowd],
-) -> anyhow::Result<Exit> {
-    let mut writer = Writer::new(index)?;
-    for (spot, groups) in places {
-        for (cells, who) in groups {
-            for who in who {
-                let name = index.estate.principal_id(*who);
-                writer.cells(&name, &anybody.seen_by(*who), spot, cells, None)?;
-            }
-        }
-    }
-    writer.finish()
-}
-
-/// Who can do some actions, and where.
-pub(crate) fn write_actors(
-    index: &Index<'_>,
-    anybody: &Viewpoint,
-    found: &[(Principal, Vec<Row>)],
-    wanted: &ActionSet,
-) -> anyhow::Result<Exit> {
-    let mut writer = Writer::new(index)?;
-    for (who, rows) in found {
-        let name = index.estate.principal_id(*who);
-        for row in rows {
-            writer.cells(&name, &anybody.seen_by(*who), &row.spot, &row.cells[0], Some(wanted))?;
-        }
-    }
-    writer.finish()
 }

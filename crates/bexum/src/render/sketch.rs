@@ -1,12 +1,13 @@
 //! From effective access to a grid: what a row says, what is folded, what is noted.
 
+use bexum_core::Estate;
 use bexum_core::catalogue::{ActionSet, Level};
 use bexum_core::engine::{Cells, Closure, Decider, Index};
-use bexum_core::id::ActionId;
+use bexum_core::id::{ActionId, RoleId};
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Crowd, Limited, Row, Spot, SpotSort, Viewpoint};
 
-use super::grid::{Grid, GridRow, LevelCell, Note};
+use super::grid::{Grid, GridRow, LevelCell, Notes};
 use super::{fold, words};
 
 /// Most names of a group of people that are shown.
@@ -18,6 +19,16 @@ pub(crate) struct Column {
     /// Without the circumstances that all columns share, for machines.
     pub(crate) short: String,
     pub(crate) viewpoint: Viewpoint,
+    /// The ways in which this principal can act, itself first.
+    pub(crate) sessions: Vec<Viewpoint>,
+}
+
+/// What a row of the grid is about, whoever is asked.
+struct Told<'t> {
+    spot: &'t Spot,
+    /// Of each column, for the notes and sources; one for all of them where they are alike.
+    viewpoints: Vec<&'t Viewpoint>,
+    wanted: Option<&'t ActionSet>,
 }
 
 /// Makes grids.
@@ -44,20 +55,10 @@ impl Sketch<'_> {
         grid.remarks.extend(columns.iter().filter_map(|column| self.remark(&column.viewpoint)));
         for folded in fold::fold(estate, rows, wanted) {
             let row = &rows[folded.row];
-            let mut sources = Vec::new();
-            for (column, cells) in columns.iter().zip(&row.cells) {
-                self.note(&mut decider, &mut grid.notes, &column.viewpoint, &row.spot, cells);
-                if self.sources {
-                    sources.extend(self.sources(&mut decider, &column.viewpoint, &row.spot, cells));
-                }
-            }
-            grid.rows.push(GridRow {
-                same_below: folded.same_below,
-                alike: folded.alike,
-                folded: folded.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect(),
-                sources,
-                ..self.row_of(&row.spot, &row.cells, wanted)
-            });
+            let viewpoints = columns.iter().map(|column| &column.viewpoint).collect();
+            let told = Told { spot: &row.spot, viewpoints, wanted };
+            let drawn = self.rows_of(&mut decider, &mut grid.notes, &told, row);
+            grid.rows.extend(folded.into_rows(rows, drawn));
         }
         // A part of the tree starts at the margin, under its whole path; so does every row whose
         // parent is not shown above it.
@@ -65,6 +66,9 @@ impl Sketch<'_> {
         let mut above: Vec<(usize, String)> = Vec::new();
         for row in &mut grid.rows {
             row.depth -= least;
+            if row.is_role {
+                continue;
+            }
             above.retain(|(depth, _)| *depth < row.depth);
             let is_below = |(depth, path): &(usize, String)| {
                 depth + 1 == row.depth && row.title.starts_with(&format!("{path}/"))
@@ -85,74 +89,70 @@ impl Sketch<'_> {
             if places.len() > 1 {
                 grid.rows.push(GridRow::heading(&spot.shown));
             }
-            for (i, (cells, who)) in groups.iter().enumerate() {
+            for (i, (access, who)) in groups.iter().enumerate() {
                 let first = anybody.seen_by(who[0]);
-                self.note(&mut decider, &mut grid.notes, &first, spot, cells);
-                let mut sources = Vec::new();
+                let told = Told { spot, viewpoints: vec![&first], wanted: None };
+                let row = Row { spot: spot.clone(), access: vec![access.clone()] };
+                let mut drawn = self.rows_of(&mut decider, &mut grid.notes, &told, &row);
                 if self.sources {
+                    for row in &mut drawn {
+                        row.sources.clear();
+                    }
                     for who in who.iter().take(NAMES) {
                         let viewpoint = anybody.seen_by(*who);
                         let id = self.index.estate.principal_id(*who);
-                        let own = self.sources(&mut decider, &viewpoint, spot, cells);
-                        sources.extend(own.into_iter().map(|source| format!("{id}: {source}")));
+                        for (row, (role, cells)) in drawn.iter_mut().zip(access.sessions()) {
+                            let session = acting(&viewpoint, role);
+                            let own = self.sources(&mut decider, &session, spot, cells);
+                            row.sources
+                                .extend(own.into_iter().map(|source| format!("{id}: {source}")));
+                        }
                     }
                 }
-                let none = cells.allow.is_clear() && cells.depends.is_clear();
+                let none = access.is_nothing();
                 let others = if none && i > 0 { "all others: " } else { "" };
-                let row = self.row(spot, std::slice::from_ref(cells));
-                grid.rows.push(GridRow {
-                    label: format!(
-                        "({}) {others}{}",
-                        who.len(),
-                        self.names(who, if none { 2 } else { NAMES })
-                    ),
-                    title: self.names(who, usize::MAX),
-                    depth: usize::from(places.len() > 1),
-                    sources,
-                    ..row
-                });
+                let names = self.names(who, if none { 2 } else { NAMES });
+                let depth = usize::from(places.len() > 1);
+                for row in &mut drawn {
+                    row.depth = depth + usize::from(row.is_role);
+                }
+                drawn[0].label = format!("({}) {others}{names}", who.len());
+                drawn[0].title = self.names(who, usize::MAX);
+                grid.rows.extend(drawn);
             }
         }
         grid
     }
 
-    /// Who can do some actions, and where.
-    pub(crate) fn by_action(
+    /// A grid of who can do some actions, and where, before anybody is added.
+    pub(crate) fn by_action(&self, title: String) -> Grid {
+        self.grid(title, "who and where", vec![String::new()])
+    }
+
+    /// Adds people who can do the same at the same places.
+    pub(crate) fn add_actors(
         &self,
-        title: String,
-        anybody: &Viewpoint,
-        found: &[(Principal, Vec<Row>)],
+        grid: &mut Grid,
+        decider: &mut Decider<'_>,
+        (anybody, who): (&Viewpoint, &[Principal]),
+        rows: &[Row],
         wanted: &ActionSet,
-    ) -> Grid {
-        let estate = self.index.estate;
-        let mut grid = self.grid(title, "who and where", vec![String::new()]);
-        let mut decider = Decider::new(self.index);
-        for (who, rows) in self.together(found) {
-            let viewpoint = anybody.seen_by(who[0]);
-            grid.rows.push(GridRow {
-                title: self.names(&who, usize::MAX),
-                ..GridRow::heading(&format!("({}) {}", who.len(), self.names(&who, NAMES)))
-            });
-            for folded in fold::fold(estate, rows, Some(wanted)) {
-                let row = &rows[folded.row];
-                self.note(&mut decider, &mut grid.notes, &viewpoint, &row.spot, &row.cells[0]);
-                let sources = if self.sources {
-                    self.sources(&mut decider, &viewpoint, &row.spot, &row.cells[0])
-                } else {
-                    Vec::new()
-                };
-                grid.rows.push(GridRow {
-                    label: row.spot.shown.clone(),
-                    depth: 1,
-                    same_below: folded.same_below,
-                    alike: folded.alike,
-                    folded: folded.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect(),
-                    sources,
-                    ..self.row_of(&row.spot, &row.cells, Some(wanted))
-                });
+    ) {
+        let viewpoint = anybody.seen_by(who[0]);
+        grid.rows.push(GridRow {
+            title: self.names(who, usize::MAX),
+            ..GridRow::heading(&format!("({}) {}", who.len(), self.names(who, NAMES)))
+        });
+        for folded in fold::fold(self.index.estate, rows, Some(wanted)) {
+            let row = &rows[folded.row];
+            let told = Told { spot: &row.spot, viewpoints: vec![&viewpoint], wanted: Some(wanted) };
+            let mut drawn = self.rows_of(decider, &mut grid.notes, &told, row);
+            for row in &mut drawn {
+                row.depth = 1 + usize::from(row.is_role);
             }
+            drawn[0].label = row.spot.shown.clone();
+            grid.rows.extend(folded.into_rows(rows, drawn));
         }
-        grid
     }
 
     /// Why a viewpoint can do nothing at all, wherever it is asked.
@@ -171,39 +171,70 @@ impl Sketch<'_> {
             .then(|| format!("{who} cannot take up role:{name}: nothing is allowed"))
     }
 
-    /// Principals that can do the same at the same places stand together, save where each one's
-    /// own routes are asked for.
-    fn together<'f>(&self, found: &'f [(Principal, Vec<Row>)]) -> Vec<(Vec<Principal>, &'f [Row])> {
-        let mut groups: Vec<(Vec<Principal>, &[Row])> = Vec::new();
-        for (who, rows) in found {
-            match groups.iter_mut().find(|(_, known)| !self.sources && *known == rows.as_slice()) {
-                Some((together, _)) => together.push(*who),
-                None => groups.push((vec![*who], rows)),
-            }
-        }
-        groups
-    }
-
     fn grid(&self, title: String, head: &'static str, columns: Vec<String>) -> Grid {
-        let remarks = Vec::new();
         Grid {
             title,
             origin: self.origin.clone(),
-            remarks,
+            remarks: Vec::new(),
             head,
             columns,
             rows: Vec::new(),
-            notes: Vec::new(),
+            notes: Notes::default(),
             full: self.full,
         }
     }
 
-    fn row(&self, spot: &Spot, cells: &[Cells]) -> GridRow {
-        self.row_of(spot, cells, None)
+    /// The row of a spot, then one for each role that adds something there; with what they depend on
+    /// noted.
+    fn rows_of(
+        &self,
+        decider: &mut Decider<'_>,
+        notes: &mut Notes,
+        told: &Told<'_>,
+        row: &Row,
+    ) -> Vec<GridRow> {
+        let estate = self.index.estate;
+        let nothing = Cells::nothing(estate.catalogue.actions.len());
+        let own = row.access.iter().map(|access| Some(&access.own)).collect();
+        let all = std::iter::once((None, own));
+        let all = all.chain(row.by_role().into_iter().map(|(role, cells)| (Some(role), cells)));
+        let mut drawn = Vec::new();
+        for (role, cells) in all {
+            let mut sources = Vec::new();
+            for (viewpoint, cells) in told.viewpoints.iter().zip(&cells) {
+                let (session, Some(cells)) = (acting(viewpoint, role), cells) else { continue };
+                self.note(decider, notes, &session, told.spot, cells);
+                if self.sources {
+                    sources.extend(self.sources(decider, &session, told.spot, cells));
+                }
+            }
+            let cells: Vec<&Cells> = cells.into_iter().map(|c| c.unwrap_or(&nothing)).collect();
+            let plain = GridRow { sources, ..self.row(told.spot, &cells, told.wanted) };
+            drawn.push(match role {
+                None => GridRow { differs: row.access.windows(2).any(|p| p[0] != p[1]), ..plain },
+                Some(role) => self.row_of_role(role, plain),
+            });
+        }
+        drawn
+    }
+
+    /// A row, made to say what a role adds to the one above it.
+    fn row_of_role(&self, role: RoleId, mut row: GridRow) -> GridRow {
+        let label = format!("as {}", self.index.estate.principal_id(Principal::Role(role)));
+        for level in 0..Level::ALL.len() {
+            let adds = |cells: &[LevelCell; 4]| {
+                !cells[level].allow.is_empty() || !cells[level].depends.is_empty()
+            };
+            if !row.cells.iter().any(adds) {
+                row.cells.iter_mut().for_each(|cells| cells[level].total = 0);
+            }
+        }
+        let title = format!("{} {label}", row.title);
+        GridRow { label, title, depth: row.depth + 1, is_role: true, differs: false, ..row }
     }
 
     /// A row; of the actions that apply there, only those in `wanted`.
-    fn row_of(&self, spot: &Spot, cells: &[Cells], wanted: Option<&ActionSet>) -> GridRow {
+    fn row(&self, spot: &Spot, cells: &[&Cells], wanted: Option<&ActionSet>) -> GridRow {
         let estate = self.index.estate;
         let mut applicable = spot.applicable(estate).clone();
         if let Some(wanted) = wanted {
@@ -230,19 +261,13 @@ impl Sketch<'_> {
             SpotSort::Items => "**".to_owned(),
             SpotSort::Pattern => path.get(scope.len() + 1..).unwrap_or(path).to_owned(),
         };
+        let levels = |cells: &&Cells| Level::ALL.map(|level| level_cell(cells, level));
         GridRow {
             depth: spot.depth(estate),
             label,
             title: path.clone(),
-            same_below: 0,
-            alike: 0,
-            cells: cells
-                .iter()
-                .map(|cells| Level::ALL.map(|level| level_cell(cells, level)))
-                .collect(),
-            folded: Vec::new(),
-            differs: cells.windows(2).any(|pair| pair[0] != pair[1]),
-            sources: Vec::new(),
+            cells: cells.iter().map(levels).collect(),
+            ..GridRow::default()
         }
     }
 
@@ -259,30 +284,14 @@ impl Sketch<'_> {
     fn note(
         &self,
         decider: &mut Decider<'_>,
-        notes: &mut Vec<Note>,
-        viewpoint: &Viewpoint,
+        notes: &mut Notes,
+        session: &Viewpoint,
         spot: &Spot,
         cells: &Cells,
     ) {
-        for (i, action) in
-            cells.depends.ones().map(|i| (i, &self.index.estate.catalogue.actions[i]))
-        {
-            let doubt = reach::doubt(decider, &viewpoint.query(spot, action_id(self.index, i)));
-            let name = action.name.to_string();
-            let known = notes.iter().position(|note| note.doubt == doubt);
-            let note = match known {
-                Some(at) => &mut notes[at],
-                None => {
-                    notes.push(Note { doubt, actions: Vec::new(), places: Vec::new() });
-                    notes.last_mut().expect("one was added")
-                }
-            };
-            if !note.actions.contains(&name) {
-                note.actions.push(name);
-            }
-            if !note.places.contains(&spot.shown) {
-                note.places.push(spot.shown.clone());
-            }
+        for i in cells.depends.ones() {
+            let doubt = reach::doubt(decider, &session.query(spot, action_id(self.index, i)));
+            notes.add(doubt, &self.index.estate.catalogue.actions[i].name, &spot.shown);
         }
     }
 
@@ -309,6 +318,21 @@ impl Sketch<'_> {
             .map(|(actions, routes)| format!("{} ← {}", actions.join(", "), routes.join("; and ")))
             .collect()
     }
+}
+
+/// The same circumstances with a role taken up, if one is.
+pub(crate) fn acting(viewpoint: &Viewpoint, role: Option<RoleId>) -> Viewpoint {
+    Viewpoint { take_up: role.or(viewpoint.take_up), ..viewpoint.clone() }
+}
+
+/// Where patterns single out more items than have rows, if they do anywhere.
+pub(crate) fn told_apart(estate: &Estate, limited: &Limited) -> Option<String> {
+    let first = &estate.scope(*limited.first()?).path;
+    let others = match limited.len() {
+        1 => String::new(),
+        n => format!(" and {} more places", n - 1),
+    };
+    Some(format!("below {first}{others}, patterns tell apart more items than are listed"))
 }
 
 /// Every route by which an allowed query is granted, in words.

@@ -5,29 +5,30 @@ use std::io::{BufWriter, Write as _};
 use bexum_core::catalogue::ActionSet;
 use bexum_core::engine::{Cells, Decider, Index};
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Crowd, Row, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Access, Crowd, Row, Spot, SpotSort, Viewpoint};
 use serde_json::{Map, Value as Json, json};
 
 use super::answer::VERSION;
 use crate::exit::Exit;
-use crate::render::sketch::{Column, action_id, routes};
+use crate::render::sketch::{Column, acting, action_id, routes};
 use crate::stream::escape_json;
 
 /// What each column's principal can do.
 pub(crate) fn by_principal(
     index: &Index<'_>,
     columns: &[Column],
-    rows: &[Row],
+    rows: impl Iterator<Item = Row>,
     sources: bool,
     wanted: Option<&ActionSet>,
 ) -> anyhow::Result<Exit> {
     let mut shape = Shape { decider: Decider::new(index), sources, wanted };
     let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
     let head = json!({ "version": VERSION, "by": "principal", "viewpoints": names });
-    let rows = rows.iter().map(|row| {
-        let cells = columns.iter().zip(&row.cells);
-        let cells: Vec<Json> =
-            cells.map(|(column, cells)| shape.cells(&column.viewpoint, &row.spot, cells)).collect();
+    let rows = rows.map(|row| {
+        let cells = columns.iter().zip(&row.access);
+        let cells: Vec<Json> = cells
+            .map(|(column, access)| shape.access(&column.viewpoint, &row.spot, access))
+            .collect();
         json!({ "path": row.spot.shown, "sort": sort(row.spot.sort), "cells": cells })
     });
     write(&head, rows)
@@ -42,9 +43,9 @@ pub(crate) fn by_place(
 ) -> anyhow::Result<Exit> {
     let mut shape = Shape { decider: Decider::new(index), sources, wanted: None };
     let groups = places.iter().flat_map(|(spot, groups)| groups.iter().map(move |g| (spot, g)));
-    let rows = groups.map(|(spot, (cells, who))| {
+    let rows = groups.map(|(spot, (access, who))| {
         let names: Vec<String> = who.iter().map(|who| index.estate.principal_id(*who)).collect();
-        let told = shape.cells(&anybody.seen_by(who[0]), spot, cells);
+        let told = shape.access(&anybody.seen_by(who[0]), spot, access);
         json!({
             "path": spot.shown, "sort": sort(spot.sort), "principals": names, "cells": [told],
         })
@@ -52,17 +53,17 @@ pub(crate) fn by_place(
     write(&json!({ "version": VERSION, "by": "place" }), rows)
 }
 
-/// Who can do some actions, and where.
+/// Who can do some actions, and where, somebody after the other.
 pub(crate) fn by_action(
     index: &Index<'_>,
     anybody: &Viewpoint,
-    found: &[(Principal, Vec<Row>)],
+    found: impl Iterator<Item = (Principal, Vec<Row>)>,
     sources: bool,
 ) -> anyhow::Result<Exit> {
     let mut shape = Shape { decider: Decider::new(index), sources, wanted: None };
-    let rows = found.iter().flat_map(|(who, rows)| rows.iter().map(move |row| (*who, row)));
+    let rows = found.flat_map(|(who, rows)| rows.into_iter().map(move |row| (who, row)));
     let rows = rows.map(|(who, row)| {
-        let mut told = shape.cells(&anybody.seen_by(who), &row.spot, &row.cells[0]);
+        let mut told = shape.access(&anybody.seen_by(who), &row.spot, &row.access[0]);
         // What was not asked about is not denied.
         if let Some(told) = told.as_object_mut() {
             told.remove("deny");
@@ -106,19 +107,38 @@ struct Shape<'e> {
 }
 
 impl Shape<'_> {
-    fn cells(&mut self, viewpoint: &Viewpoint, spot: &Spot, cells: &Cells) -> Json {
+    fn access(&mut self, viewpoint: &Viewpoint, spot: &Spot, access: &Access) -> Json {
         let index = self.decider.index;
         let name = |i: usize| index.estate.catalogue.actions[i].name.to_string();
-        let applicable = spot.applicable(index.estate);
+        let (own, applicable) = (&access.own, spot.applicable(index.estate));
         let denied = |i: &usize| {
             let is_wanted = self.wanted.is_none_or(|wanted| wanted.contains(*i));
-            is_wanted && !cells.allow.contains(*i) && !cells.depends.contains(*i)
+            is_wanted && !own.allow.contains(*i) && !own.depends.contains(*i)
         };
+        let denied: Vec<String> = applicable.ones().filter(denied).map(name).collect();
+        let mut told = self.cells(viewpoint, spot, own);
+        told["deny"] = json!(denied);
+        let by_role = access.by_role.iter().map(|(role, cells)| {
+            let mut told = self.cells(&acting(viewpoint, Some(*role)), spot, cells);
+            told["role"] = json!(index.estate.principal_id(Principal::Role(*role)));
+            told
+        });
+        let by_role: Vec<Json> = by_role.collect();
+        if !by_role.is_empty() {
+            told["by-role"] = Json::Array(by_role);
+        }
+        told
+    }
+
+    /// What is not denied, in one session.
+    fn cells(&mut self, session: &Viewpoint, spot: &Spot, cells: &Cells) -> Json {
+        let index = self.decider.index;
+        let name = |i: usize| index.estate.catalogue.actions[i].name.to_string();
         let depends: Vec<Json> = cells
             .depends
             .ones()
             .map(|i| {
-                let query = viewpoint.query(spot, action_id(index, i));
+                let query = session.query(spot, action_id(index, i));
                 let doubt = reach::doubt(&mut self.decider, &query);
                 json!({
                     "action": name(i), "needs": doubt.attributes, "conditions": doubt.conditions,
@@ -128,11 +148,10 @@ impl Shape<'_> {
         let mut told = json!({
             "allow": cells.allow.ones().map(name).collect::<Vec<_>>(),
             "depends": depends,
-            "deny": applicable.ones().filter(denied).map(name).collect::<Vec<_>>(),
         });
         if self.sources {
             let all = cells.allow.ones().map(|i| {
-                let query = viewpoint.query(spot, action_id(index, i));
+                let query = session.query(spot, action_id(index, i));
                 (name(i), json!(routes(&mut self.decider, &query)))
             });
             told["sources"] = Json::Object(all.collect::<Map<_, _>>());

@@ -1,30 +1,30 @@
-//! The items below a scope: undeclared things without number, of which those that every pattern
-//! and condition treats alike count as one.
+//! A path for each sort of item below a scope: those that every pattern and condition treats alike
+//! count as one.
 
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 
 use super::language::{Pattern, Piece, Words, of_fits, tell_apart};
-use super::values::Unknowns;
 use crate::condition::check::TargetAttribute;
 use crate::condition::{Condition, Reference};
 use crate::engine::Scene;
 use crate::id::ScopeId;
 use crate::pattern::PathSet;
+use crate::pattern::below::Below;
 use crate::pattern::matching::Braces as _;
 use crate::pattern::path::{Brace, Part, PathPattern, Segment};
-use crate::pattern::remainder::Below;
+use crate::prove::Unknowns;
 use crate::request::{Place, resolve_target};
 
 const PATH: Reference = Reference::Target(TargetAttribute::Path);
 const NAME: Reference = Reference::Target(TargetAttribute::Name);
 
 /// An `on` and a `when`, and how many segments down its patterns start.
-pub(super) type Asked<'a> = (&'a PathSet, Option<&'a Condition>, usize);
+pub(crate) type Asked<'a> = (&'a PathSet, Option<&'a Condition>, usize);
 
 /// A path for each sort of item of `scope` that these tell apart, and whether that is every sort.
 /// The scenes differ in the roles that statements see; their target is a sample item of the scope.
-pub(super) fn sorts(
+pub(crate) fn sorts(
     scenes: &[Scene<'_>],
     scope: ScopeId,
     asked: &[Asked<'_>],
@@ -38,7 +38,8 @@ pub(super) fn sorts(
     let is_item = |below: &str| {
         let found = resolve_target(estate, &format!("{path}{below}"))
             .is_ok_and(|target| target.place == Place::Item(scope));
-        if !found && let Some(first) = below.split('/').nth(1).filter(|name| !name.is_empty()) {
+        let first = below.split('/').nth(1).unwrap_or_default();
+        if !first.is_empty() && !super::is_item(estate, scope, first) {
             in_the_way.borrow_mut().insert(format!("/{first}"));
         }
         found
@@ -46,8 +47,8 @@ pub(super) fn sorts(
     let segments: Vec<&str> = path.split('/').collect();
     let singles_out = |pattern: &PathPattern, anchor| {
         scenes.iter().any(|scene| {
-            let below = pattern.below(&segments, anchor, scene, &|_| String::new());
-            matches!(below, Below::Some(_))
+            let below = pattern.below(&segments, anchor, scene);
+            matches!(below, Below::Some(..))
         })
     };
     let mut words =
@@ -161,7 +162,7 @@ fn spelled(scene: &Scene<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec
     found.push(fill(true, None));
     for brace in pattern.braces() {
         let pool = unknowns.pool(brace.attribute);
-        let texts = pool.into_iter().flat_map(super::values::Pool::written_out);
+        let texts = pool.into_iter().flat_map(crate::prove::Pool::written_out);
         let texts = texts.filter(|text| !text.is_empty() && !text.contains('/'));
         found.extend(texts.map(|text| fill(false, Some((brace.attribute, &text)))));
     }

@@ -17,7 +17,7 @@ const MOST_STEPS: usize = 300_000;
 
 /// A piece of a pattern over letters.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub(super) enum Piece {
+pub(crate) enum Piece {
     /// These letters.
     Text(String),
     /// One of these texts.
@@ -35,10 +35,10 @@ pub(super) enum Piece {
 }
 
 /// A pattern over letters.
-pub(super) type Pattern = Vec<Piece>;
+pub(crate) type Pattern = Vec<Piece>;
 
 /// The pattern of a `fits`.
-pub(super) fn of_fits(pattern: &str) -> Pattern {
+pub(crate) fn of_fits(pattern: &str) -> Pattern {
     let mut pieces = Pattern::new();
     for letter in pattern.chars() {
         match letter {
@@ -173,19 +173,19 @@ impl Machine {
 }
 
 /// How words are made up.
-pub(super) struct Words<'w> {
+pub(crate) struct Words<'w> {
     /// The patterns to tell words apart by.
-    pub(super) patterns: Vec<Pattern>,
+    pub(crate) patterns: Vec<Pattern>,
     /// What stands before every word, as each pattern sees it.
-    pub(super) before: Vec<String>,
+    pub(crate) before: Vec<String>,
     /// Whether words are paths: a `/` before every segment, and no segment empty.
-    pub(super) are_paths: bool,
+    pub(crate) are_paths: bool,
     /// Which words may stand for others.
-    pub(super) is_sound: &'w dyn Fn(&str) -> bool,
+    pub(crate) is_sound: &'w dyn Fn(&str) -> bool,
 }
 
 /// For each way to match, a word; the flag says whether all ways were found.
-pub(super) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
+pub(crate) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
     let Some(machine) = Machine::new(&words.patterns) else { return (Vec::new(), false) };
     let letters = alphabet(words);
     let mut first = Vec::new();

@@ -1,0 +1,101 @@
+//! The items that patterns single out, as rows that people are shown (spec section 8).
+
+use std::collections::BTreeSet;
+
+use super::is_item;
+use super::meeting::meeting;
+use crate::engine::{Scene, SoughtStatement};
+use crate::id::ScopeId;
+use crate::pattern::below::{Below, Rest};
+
+/// Pairs of patterns below one scope beyond which no more meetings are looked for.
+const MOST_PAIRS: usize = 250_000;
+
+/// Items that a pattern singles out, or two of them together.
+#[derive(Clone, Debug)]
+pub(crate) struct Single {
+    /// Below the scope, as it is shown.
+    pub(crate) shown: String,
+    /// Below the scope, a path that stands for it.
+    pub(crate) asked: String,
+    /// What is left of the pattern; of two that meet nothing but the path.
+    pub(crate) rest: Option<Rest>,
+}
+
+/// Items that patterns single out, by the bytes of their paths, and whether these are all.
+#[derive(Debug)]
+pub(crate) struct Rows {
+    pub(crate) singled: Vec<Single>,
+    /// Whether no bound was met.
+    pub(crate) whole: bool,
+}
+
+impl Rows {
+    /// Nothing, where there is nothing to single out.
+    pub(crate) fn none() -> Self {
+        Self { singled: Vec::new(), whole: true }
+    }
+}
+
+/// What the patterns of these statements single out below a scope: a row for what is left of each
+/// of them, with `many` fresh names for a `**`, and one for each two that match an item together
+/// for which neither of their own rows stands.
+///
+/// `scene` is the query as a statement sees it, by its number in the list.
+pub(crate) fn rows<'s>(
+    scope: ScopeId,
+    sought: &[SoughtStatement],
+    scene: &dyn Fn(usize) -> Scene<'s>,
+    many: usize,
+) -> Rows {
+    let mut found = Rows::none();
+    // What is left of a pattern, and a path that stands for it.
+    let mut rests: Vec<(Rest, String)> = Vec::new();
+    let mut names: BTreeSet<String> = BTreeSet::new();
+    for (i, said) in sought.iter().enumerate() {
+        let scene = scene(i);
+        let estate = scene.index.estate;
+        let path = &estate.scope(scope).path;
+        let segments: Vec<&str> = path.split('/').collect();
+        let on = &estate.statement(said.id).on;
+        for pattern in on.plain.iter().chain(&on.excluded) {
+            let Below::Some(left, whole) = pattern.below(&segments, said.anchor, &scene) else {
+                continue;
+            };
+            found.whole &= whole;
+            for rest in left {
+                let asked = rest.example(many);
+                if is_item(estate, scope, &asked) && names.insert(rest.text.to_string()) {
+                    rests.push((rest, asked));
+                }
+            }
+        }
+    }
+    let Some(estate) = (!sought.is_empty()).then(|| scene(0).index.estate) else { return found };
+    let is_free = |name: &str| is_item(estate, scope, name);
+    let mut pairs = 0;
+    'all: for (i, (one, asked)) in rests.iter().enumerate() {
+        for (other, asked_of_other) in &rests[..i] {
+            pairs += 1;
+            if pairs > MOST_PAIRS {
+                found.whole = false;
+                break 'all;
+            }
+            if other.takes(asked) || one.takes(asked_of_other) {
+                continue;
+            }
+            if let Some(both) = meeting(one, other, &is_free)
+                && names.insert(both.clone())
+            {
+                found.singled.push(Single { shown: both.clone(), asked: both, rest: None });
+            }
+        }
+    }
+    found.singled.extend(rests.into_iter().map(|(rest, asked)| Single {
+        shown: rest.text.to_string(),
+        asked,
+        rest: Some(rest),
+    }));
+    found.singled.sort_by(|a, b| a.shown.cmp(&b.shown));
+    found
+}

@@ -1,0 +1,120 @@
+//! Somebody after the other, for lists that are written as they come.
+
+use super::rows::{TOGETHER, cells_at, rows_at, spots_for};
+use super::{Limited, Row, Spot, Spots, Viewpoint, sessions};
+use crate::catalogue::ActionSet;
+use crate::engine::{Cells, Decider, Index};
+use crate::id::ScopeId;
+
+/// Principals one after the other, with all that they can do of some actions.
+#[derive(Debug)]
+pub struct Actors<'e> {
+    decider: Decider<'e>,
+    spots: Spots<'e>,
+    wanted: ActionSet,
+    below: Option<ScopeId>,
+    looked_at: usize,
+    /// Where not all items that patterns single out were told apart.
+    pub limited: Limited,
+}
+
+impl<'e> Actors<'e> {
+    /// Of these actions, in a subtree or everywhere.
+    #[must_use]
+    pub fn new(index: &'e Index<'e>, wanted: ActionSet, below: Option<ScopeId>) -> Self {
+        let spots = Spots::new(index.estate);
+        Self {
+            decider: Decider::new(index),
+            spots,
+            wanted,
+            below,
+            looked_at: 0,
+            limited: Limited::new(),
+        }
+    }
+
+    /// Somebody's [`sessions`].
+    pub fn sessions(&mut self, viewpoint: &Viewpoint) -> Vec<Viewpoint> {
+        // What was worked out about others is of no more use.
+        self.looked_at += 1;
+        if self.looked_at.is_multiple_of(TOGETHER) {
+            self.decider = Decider::new(self.decider.index);
+        }
+        sessions(&mut self.decider, viewpoint)
+    }
+
+    /// The scopes in which one of these sessions may be allowed something, in order.
+    fn scopes(&mut self, sessions: &[Viewpoint]) -> impl Iterator<Item = ScopeId> + use<'e> {
+        let estate = self.decider.index.estate;
+        let mut ranges = Vec::new();
+        for session in sessions {
+            let asking =
+                self.decider.session_of(session.who, &session.also, session.take_up, session.time);
+            ranges.extend(self.decider.where_allowed(&asking, session.time, &self.wanted));
+        }
+        ranges.sort_by_key(|range| (range.start, std::cmp::Reverse(range.end)));
+        // Subtrees lie within each other or apart.
+        ranges.dedup_by(|inner, outer| inner.start < outer.end);
+        let within = self.below.map_or(0..estate.scopes.len(), |at| estate.scopes.subtree(at));
+        ranges.into_iter().flat_map(move |range| {
+            (range.start.max(within.start)..range.end.min(within.end)).map(ScopeId::new)
+        })
+    }
+
+    /// Every cell of one session that is not denied: its rows (spec section 8), those that are as
+    /// others too, by their paths' bytes.
+    pub fn cells(&mut self, session: &Viewpoint) -> Vec<(Spot, Cells)> {
+        let mut found = Vec::new();
+        for id in self.scopes(std::slice::from_ref(session)) {
+            let spots: Vec<Spot> = self.spots.at(id).collect();
+            for spot in spots {
+                self.add_cells(session, spot, &mut found);
+            }
+        }
+        found.sort_by(|a, b| a.0.shown.cmp(&b.0.shown));
+        found
+    }
+
+    /// The same at these spots alone.
+    pub fn cells_on(&mut self, session: &Viewpoint, spots: &[Spot]) -> Vec<(Spot, Cells)> {
+        let mut found = Vec::new();
+        for spot in spots {
+            self.add_cells(session, spot.clone(), &mut found);
+        }
+        found.sort_by(|a, b| a.0.shown.cmp(&b.0.shown));
+        found
+    }
+
+    fn add_cells(&mut self, session: &Viewpoint, spot: Spot, found: &mut Vec<(Spot, Cells)>) {
+        if spot.applicable(self.decider.index.estate).is_disjoint(&self.wanted) {
+            return;
+        }
+        for spot in spots_for(&mut self.decider, session, spot, &mut self.limited) {
+            let cells = cells_at(&mut self.decider, session, &spot, Some(&self.wanted));
+            if !cells.is_nothing() {
+                found.push((spot, cells));
+            }
+        }
+    }
+
+    /// The rows in which somebody, given their [`sessions`], can do any of it, and the items that are
+    /// exceptions to such a row.
+    pub fn rows(&mut self, sessions: &[Viewpoint]) -> Vec<Row> {
+        let estate = self.decider.index.estate;
+        let people = [sessions.to_vec()];
+        let mut rows = Vec::new();
+        for id in self.scopes(sessions) {
+            for spot in self.spots.at(id) {
+                if spot.applicable(estate).is_disjoint(&self.wanted) {
+                    continue;
+                }
+                let (decider, wanted) = (&mut self.decider, Some(&self.wanted));
+                let found = rows_at(decider, &people, spot, wanted, &mut self.limited);
+                // Items that are denied stand beside those that are not.
+                let some = found.first().is_some_and(|whole| !whole.access[0].is_nothing());
+                rows.extend(found.into_iter().filter(|row| some || !row.access[0].is_nothing()));
+            }
+        }
+        rows
+    }
+}

@@ -1,0 +1,262 @@
+//! Rows: what people can do at each spot, items told apart where that makes a difference.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use rustc_hash::FxHashMap;
+
+use super::spots::many;
+use super::{Access, Crowd, Row, Spot, SpotSort, Spots, Viewpoint, sessions};
+use crate::catalogue::ActionSet;
+use crate::engine::{Cells, Decider, Index, Scene};
+use crate::estate::Estate;
+use crate::id::{ActionId, ScopeId};
+use crate::items;
+use crate::principal::Principal;
+
+/// What one session can do at a spot, of the actions in `wanted` if given.
+pub fn cells_at(
+    decider: &mut Decider<'_>,
+    session: &Viewpoint,
+    spot: &Spot,
+    wanted: Option<&ActionSet>,
+) -> Cells {
+    let estate = decider.index.estate;
+    let mut mask = spot.applicable(estate).clone();
+    if let Some(wanted) = wanted {
+        mask.intersect_with(wanted);
+    }
+    match mask.minimum().map(ActionId::new) {
+        Some(action) => decider.reach(&session.query(spot, action), &mask),
+        None => Cells::nothing(estate.catalogue.actions.len()),
+    }
+}
+
+/// A spot, and, where it stands for the items of a scope, those that patterns single out of them
+/// for this session (spec section 8). Where these are not all, that is added to `limited`.
+pub fn spots_for(
+    decider: &mut Decider<'_>,
+    session: &Viewpoint,
+    spot: Spot,
+    limited: &mut Limited,
+) -> Vec<Spot> {
+    let estate = decider.index.estate;
+    let found = singled_out(decider, session, &spot);
+    limited.extend((!found.whole).then(|| spot.scope()));
+    let singled: Vec<Spot> = found.singled.iter().map(|one| spot_of(estate, &spot, one)).collect();
+    std::iter::once(spot).chain(singled).collect()
+}
+
+/// The scopes below which patterns single out more items than are told apart.
+pub type Limited = BTreeSet<ScopeId>;
+
+/// What patterns single out of the items that a spot stands for; nothing of other spots.
+fn singled_out(decider: &mut Decider<'_>, session: &Viewpoint, spot: &Spot) -> items::Rows {
+    let index = decider.index;
+    let estate = index.estate;
+    let action = spot.applicable(estate).minimum().map(ActionId::new);
+    let (SpotSort::Items, Some(action)) = (spot.sort, action) else { return items::Rows::none() };
+    let query = session.query(spot, action);
+    let asking = decider.session(&query);
+    let sought = decider.statements_sought(&asking, &query);
+    let scene = |i: usize| Scene {
+        index,
+        query: &query,
+        closure: &asking.closure,
+        roles: Some(asking.roles_of(sought[i].sees)),
+    };
+    items::rows(spot.scope(), &sought, &scene, many(estate))
+}
+
+fn spot_of(estate: &Estate, items: &Spot, single: &items::Single) -> Spot {
+    let path = &estate.scope(items.scope()).path;
+    Spot {
+        shown: format!("{path}/{}", single.shown),
+        asked: format!("{path}/{}", single.asked),
+        sort: SpotSort::Pattern,
+        place: items.place,
+    }
+}
+
+/// What several sessions single out of the items that a spot stands for, each once, by their paths'
+/// bytes.
+#[derive(Default)]
+struct Singled(BTreeMap<String, items::Single>);
+
+impl Singled {
+    fn add(
+        &mut self,
+        decider: &mut Decider<'_>,
+        session: &Viewpoint,
+        spot: &Spot,
+        limited: &mut Limited,
+    ) {
+        let found = singled_out(decider, session, spot);
+        limited.extend((!found.whole).then(|| spot.scope()));
+        for single in found.singled {
+            self.0.entry(single.shown.clone()).or_insert(single);
+        }
+    }
+
+    /// The spot itself, then those.
+    fn spots(&self, estate: &Estate, spot: &Spot) -> Vec<Spot> {
+        let singled = self.0.values().map(|single| spot_of(estate, spot, single));
+        std::iter::once(spot.clone()).chain(singled).collect()
+    }
+
+    /// Of the spot itself and those, which say something that is not said by the spot itself: those
+    /// that differ from it, and exceptions to one of these.
+    fn telling<T: PartialEq>(&self, said: &[T]) -> Vec<bool> {
+        let Some((whole, singled)) = said.split_first() else { return Vec::new() };
+        let differing: Vec<&items::Single> = self
+            .0
+            .values()
+            .zip(singled)
+            .filter(|(_, said)| *said != whole)
+            .map(|(s, _)| s)
+            .collect();
+        let is_exception = |one: &items::Single| {
+            let rests = differing.iter().filter_map(|other| other.rest.as_ref());
+            rests.into_iter().any(|rest| rest.takes(&one.asked))
+        };
+        let tells =
+            self.0.values().zip(singled).map(|(one, said)| said != whole || is_exception(one));
+        std::iter::once(true).chain(tells).collect()
+    }
+}
+
+/// What somebody can do at a spot, given their [`sessions`].
+pub fn access_at(
+    decider: &mut Decider<'_>,
+    sessions: &[Viewpoint],
+    spot: &Spot,
+    wanted: Option<&ActionSet>,
+) -> Access {
+    let Some((first, roles)) = sessions.split_first() else {
+        let own = Cells::nothing(decider.index.estate.catalogue.actions.len());
+        return Access { own, by_role: Vec::new() };
+    };
+    let own = cells_at(decider, first, spot, wanted);
+    let mut by_role = Vec::new();
+    for session in roles {
+        let mut cells = cells_at(decider, session, spot, wanted);
+        cells.allow.difference_with(&own.allow);
+        cells.depends.difference_with(&own.allow);
+        cells.depends.difference_with(&own.depends);
+        if let (Some(role), false) = (session.take_up, cells.is_nothing()) {
+            by_role.push((role, cells));
+        }
+    }
+    Access { own, by_role }
+}
+
+/// The row of a spot, and of items that patterns single out where that makes a difference, for
+/// people by their [`sessions`]; only of the actions in `wanted`, if given.
+pub fn rows_at(
+    decider: &mut Decider<'_>,
+    people: &[Vec<Viewpoint>],
+    spot: Spot,
+    wanted: Option<&ActionSet>,
+    limited: &mut Limited,
+) -> Vec<Row> {
+    let estate = decider.index.estate;
+    let mut singled = Singled::default();
+    for session in people.iter().flatten() {
+        singled.add(decider, session, &spot, limited);
+    }
+    let rows = singled.spots(estate, &spot).into_iter().map(|spot| {
+        let access = people.iter().map(|one| access_at(decider, one, &spot, wanted));
+        Row { access: access.collect(), spot }
+    });
+    let mut rows: Vec<Row> = rows.collect();
+    let said: Vec<&[Access]> = rows.iter().map(|row| &row.access[..]).collect();
+    let mut tells = singled.telling(&said).into_iter();
+    rows.retain(|_| tells.next().unwrap_or(false));
+    rows
+}
+
+/// Everything that people can do, given their [`sessions`], in a subtree or everywhere.
+#[must_use]
+pub fn by_principal(
+    index: &Index<'_>,
+    people: &[Vec<Viewpoint>],
+    below: Option<ScopeId>,
+    limited: &mut Limited,
+) -> Vec<Row> {
+    let mut decider = Decider::new(index);
+    let spots = Spots::new(index.estate);
+    let rows =
+        spots.below(below).flat_map(|spot| rows_at(&mut decider, people, spot, None, limited));
+    rows.collect()
+}
+
+/// How many principals are looked at before what was worked out about them is forgotten.
+pub(super) const TOGETHER: usize = 1024;
+
+/// Who can do what on one spot, or on its items that patterns single out where that makes a
+/// difference to anybody: principals with the same access together, most access first.
+///
+/// `circumstances` are those of every principal in turn, and `with_roles` whether the roles count
+/// that they can take up; those who can do nothing there make the last group.
+#[must_use]
+pub fn by_target(
+    index: &Index<'_>,
+    circumstances: &Viewpoint,
+    with_roles: bool,
+    principals: &[Principal],
+    spot: &Spot,
+    limited: &mut Limited,
+) -> Vec<Crowd> {
+    let mut singled = Singled::default();
+    if spot.sort == SpotSort::Items {
+        each_in_turn(index, circumstances, with_roles, principals, |decider, _, sessions| {
+            sessions.iter().for_each(|session| singled.add(decider, session, spot, limited));
+        });
+    }
+    let spots = singled.spots(index.estate, spot);
+    let mut groups: Vec<FxHashMap<Access, Vec<Principal>>> =
+        vec![FxHashMap::default(); spots.len()];
+    each_in_turn(index, circumstances, with_roles, principals, |decider, who, sessions| {
+        for (spot, groups) in spots.iter().zip(&mut groups) {
+            let access = access_at(decider, sessions, spot, None);
+            groups.entry(access).or_default().push(who);
+        }
+    });
+    let crowds = spots.into_iter().zip(groups).map(|(spot, groups)| {
+        let mut groups: Vec<(Access, Vec<Principal>)> = groups.into_iter().collect();
+        groups.sort_by_cached_key(|(access, who)| {
+            let count = |of: fn(&Cells) -> &ActionSet| -> usize {
+                access.sessions().map(|(_, cells)| of(cells).count_ones(..)).sum()
+            };
+            let (allow, depends) = (count(|cells| &cells.allow), count(|cells| &cells.depends));
+            (std::cmp::Reverse((allow, depends)), who[0])
+        });
+        (spot, groups)
+    });
+    let mut crowds: Vec<Crowd> = crowds.collect();
+    let said: Vec<_> = crowds.iter().map(|(_, groups)| groups).collect();
+    let mut tells = singled.telling(&said).into_iter();
+    crowds.retain(|_| tells.next().unwrap_or(false));
+    crowds
+}
+
+/// Calls `each` with every principal and its sessions.
+fn each_in_turn<'e>(
+    index: &'e Index<'e>,
+    circumstances: &Viewpoint,
+    with_roles: bool,
+    principals: &[Principal],
+    mut each: impl FnMut(&mut Decider<'e>, Principal, &[Viewpoint]),
+) {
+    let mut decider = Decider::new(index);
+    for (i, &who) in principals.iter().enumerate() {
+        if i % TOGETHER == TOGETHER - 1 {
+            decider = Decider::new(index);
+        }
+        let viewpoint = circumstances.seen_by(who);
+        let sessions = match with_roles {
+            true => sessions(&mut decider, &viewpoint),
+            false => vec![viewpoint],
+        };
+        each(&mut decider, who, &sessions);
+    }
+}

@@ -1,0 +1,139 @@
+//! Places to do something: declared ones, and the items of a scope.
+
+use rustc_hash::FxHashMap;
+
+use crate::catalogue::{ActionSet, TargetClass};
+use crate::estate::Estate;
+use crate::id::ScopeId;
+use crate::pattern::below::FRESH;
+use crate::principal::Principal;
+use crate::request::{Place, Target};
+
+/// Somewhere to do something: a declared scope, an identity, or items of a scope.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Spot {
+    /// For people: the path, or the pattern of paths, that it stands for.
+    pub shown: String,
+    /// A path that stands for it when it is asked; a [`FRESH`] in it for what nobody writes.
+    pub asked: String,
+    /// What it is.
+    pub sort: SpotSort,
+    /// What lies there.
+    pub place: Place,
+}
+
+/// What a spot is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum SpotSort {
+    /// A declared scope.
+    Scope,
+    /// A user, group or role with a place.
+    Identity,
+    /// The items of a scope, those that no [`SpotSort::Pattern`] singles out.
+    Items,
+    /// The items of a scope that a pattern singles out.
+    Pattern,
+}
+
+impl Spot {
+    /// The nearest declared scope.
+    #[must_use]
+    pub fn scope(&self) -> ScopeId {
+        match self.place {
+            Place::Scope(id) | Place::Item(id) | Place::Identity(_, id) => id,
+        }
+    }
+
+    /// The actions that apply there.
+    #[must_use]
+    pub fn applicable<'e>(&self, estate: &'e Estate) -> &'e ActionSet {
+        let class = match self.place {
+            Place::Scope(id) => estate.scope(id).class(),
+            Place::Item(id) => TargetClass::Item(estate.scope(id).kind),
+            Place::Identity(Principal::User(_), _) => TargetClass::User,
+            Place::Identity(Principal::Group(_), _) => TargetClass::Group,
+            Place::Identity(..) => TargetClass::Role,
+        };
+        estate.catalogue.applicable(class)
+    }
+
+    /// How deep it stands in the tree; an account stands at 0.
+    #[must_use]
+    pub fn depth(&self, estate: &Estate) -> usize {
+        let scope = estate.scope(self.scope()).depth as usize;
+        scope - usize::from(self.sort == SpotSort::Scope)
+    }
+
+    /// A target that a path led to.
+    #[must_use]
+    pub fn at(target: &Target<'_>) -> Self {
+        let sort = match target.place {
+            Place::Scope(_) => SpotSort::Scope,
+            Place::Identity(..) => SpotSort::Identity,
+            Place::Item(_) => SpotSort::Pattern,
+        };
+        let path = target.path.to_owned();
+        Self { shown: path.clone(), asked: path, sort, place: target.place }
+    }
+}
+
+/// The declared spots of an estate, in the order of the tree.
+#[derive(Debug)]
+pub struct Spots<'e> {
+    estate: &'e Estate,
+    /// Identities by their places, in the order of their paths.
+    placed: FxHashMap<ScopeId, Vec<(&'e str, Principal)>>,
+}
+
+impl<'e> Spots<'e> {
+    /// Those of an estate.
+    #[must_use]
+    pub fn new(estate: &'e Estate) -> Self {
+        let mut placed: FxHashMap<ScopeId, Vec<(&str, Principal)>> = FxHashMap::default();
+        for (path, principal) in &estate.identities_at {
+            if let Some(place) = estate.identity(*principal).and_then(|identity| identity.place) {
+                placed.entry(place).or_default().push((path, *principal));
+            }
+        }
+        placed.values_mut().for_each(|list| list.sort_unstable());
+        Self { estate, placed }
+    }
+
+    /// A scope, its items as one spot, and the identities with their place there.
+    pub fn at(&self, id: ScopeId) -> impl Iterator<Item = Spot> {
+        let path = self.estate.scope(id).path.to_string();
+        let place = Place::Scope(id);
+        let scope = Spot { shown: path.clone(), asked: path, sort: SpotSort::Scope, place };
+        let placed = self.placed.get(&id).into_iter().flatten();
+        let identities = placed.map(move |(path, who)| Spot {
+            shown: (*path).to_owned(),
+            asked: (*path).to_owned(),
+            sort: SpotSort::Identity,
+            place: Place::Identity(*who, id),
+        });
+        std::iter::once(scope).chain(items_of(self.estate, id)).chain(identities)
+    }
+
+    /// Those of a subtree, or of everything: each scope before what is in it.
+    pub fn below(&self, scope: Option<ScopeId>) -> impl Iterator<Item = Spot> {
+        let ids = scope.map_or(0..self.estate.scopes.len(), |at| self.estate.scopes.subtree(at));
+        ids.flat_map(|id| self.at(ScopeId::new(id)))
+    }
+}
+
+/// Names that a made-up path has for a `**`: more than any pattern has.
+pub(super) fn many(estate: &Estate) -> usize {
+    estate.longest_pattern + 1
+}
+
+/// The items of a scope as one spot, if it has any.
+fn items_of(estate: &Estate, id: ScopeId) -> Option<Spot> {
+    let scope = estate.scope(id);
+    let actions = estate.catalogue.applicable(TargetClass::Item(scope.kind));
+    if !scope.holds_items() || actions.is_clear() {
+        return None;
+    }
+    let asked = format!("{}{}", scope.path, format!("/{FRESH}").repeat(many(estate)));
+    let shown = format!("{}/**", scope.path);
+    Some(Spot { shown, asked, sort: SpotSort::Items, place: Place::Item(id) })
+}
