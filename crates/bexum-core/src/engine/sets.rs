@@ -12,7 +12,7 @@ use super::index::Index;
 use super::session::Session;
 use super::sought::Whom;
 use crate::catalogue::ActionSet;
-use crate::id::{ActionId, PolicyId, StatementId};
+use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};
 use crate::request::{Place, Query};
 use crate::time::Time;
@@ -126,6 +126,26 @@ impl<'e> Decider<'e> {
         // Subtrees lie within each other or apart.
         ranges.dedup_by(|inner, outer| inner.start < outer.end);
         ranges
+    }
+
+    /// Whether some attachment at a scope or above it allows this session any of `wanted`, at some
+    /// time and on some target: else nothing there is allowed to it.
+    pub(crate) fn may_be_allowed(
+        &self,
+        session: &Session<'e>,
+        scope: ScopeId,
+        wanted: &ActionSet,
+    ) -> bool {
+        let (estate, places) = (self.index.estate, &self.index.places);
+        let allows = |id| !estate.policy(id).allowed_actions.is_disjoint(wanted);
+        places.chain(scope).any(|(at, ..)| {
+            let mut found = false;
+            places.attached_at(at).each_sought(session.whom_of(Effect::Allow), |entry| {
+                found = allows(entry.policy);
+                found
+            });
+            found
+        })
     }
 
     /// What the query's principal can do on its target, of the actions in `mask` (which must

@@ -206,21 +206,39 @@ pub fn by_target(
     spot: &Spot,
     limited: &mut Limited,
 ) -> Vec<Crowd> {
+    let estate = index.estate;
     let mut singled = Singled::default();
-    if spot.sort == SpotSort::Items {
-        each_in_turn(index, circumstances, with_roles, principals, |decider, _, sessions| {
-            sessions.iter().for_each(|session| singled.add(decider, session, spot, limited));
+    // Most people are allowed nothing at one place.
+    let (mut some, mut nobody): (Vec<Principal>, Vec<Principal>) = (Vec::new(), Vec::new());
+    each_in_turn(index, circumstances, with_roles, principals, |decider, who, sessions| {
+        let applicable = spot.applicable(estate);
+        let is_granted = sessions.iter().any(|one| {
+            let session = decider.session_of(one.who, &one.also, one.take_up, one.time);
+            decider.may_be_allowed(&session, spot.scope(), applicable)
         });
-    }
-    let spots = singled.spots(index.estate, spot);
+        if is_granted {
+            sessions.iter().for_each(|session| singled.add(decider, session, spot, limited));
+            some.push(who);
+        } else {
+            nobody.push(who);
+        }
+    });
+    let spots = singled.spots(estate, spot);
     let mut groups: Vec<FxHashMap<Access, Vec<Principal>>> =
         vec![FxHashMap::default(); spots.len()];
-    each_in_turn(index, circumstances, with_roles, principals, |decider, who, sessions| {
+    each_in_turn(index, circumstances, with_roles, &some, |decider, who, sessions| {
         for (spot, groups) in spots.iter().zip(&mut groups) {
             let access = access_at(decider, sessions, spot, None);
             groups.entry(access).or_default().push(who);
         }
     });
+    let own = Cells::nothing(estate.catalogue.actions.len());
+    let nothing = Access { own, by_role: Vec::new() };
+    for groups in groups.iter_mut().filter(|_| !nobody.is_empty()) {
+        let group = groups.entry(nothing.clone()).or_default();
+        group.extend(&nobody);
+        group.sort_unstable();
+    }
     let crowds = spots.into_iter().zip(groups).map(|(spot, groups)| {
         let mut groups: Vec<(Access, Vec<Principal>)> = groups.into_iter().collect();
         groups.sort_by_cached_key(|(access, who)| {

@@ -137,7 +137,9 @@ fn sketch<'e>(index: &'e Index<'e>, typed: &Reach, at: Time) -> Sketch<'e> {
         _ => String::new(),
     };
     let origin = format!("{} · as of {at}{said}{written}", index.estate.name);
-    Sketch { index, full: typed.full, sources: typed.sources, origin }
+    let is_text = typed.format == ReachFormat::Text;
+    let all_names = !is_text || typed.full || typed.sources;
+    Sketch { index, full: typed.full, sources: typed.sources, all_names, origin }
 }
 
 fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {

@@ -36,6 +36,8 @@ pub(crate) struct Sketch<'e> {
     pub(crate) index: &'e Index<'e>,
     pub(crate) full: bool,
     pub(crate) sources: bool,
+    /// Whether the names of all people of a row are kept, for a search or a long list.
+    pub(crate) all_names: bool,
     /// The estate, the moment and the circumstances, for pages that are passed on.
     pub(crate) origin: String,
 }
@@ -117,7 +119,7 @@ impl Sketch<'_> {
                     row.depth = depth + usize::from(row.is_role);
                 }
                 drawn[0].label = format!("({}) {others}{names}", who.len());
-                drawn[0].title = self.names(who, usize::MAX);
+                drawn[0].title = self.title(who);
                 grid.rows.extend(drawn);
             }
         }
@@ -140,7 +142,7 @@ impl Sketch<'_> {
     ) {
         let viewpoint = anybody.seen_by(who[0]);
         grid.rows.push(GridRow {
-            title: self.names(who, usize::MAX),
+            title: self.title(who),
             ..GridRow::heading(&format!("({}) {}", who.len(), self.names(who, NAMES)))
         });
         for folded in fold::fold(self.index.estate, rows, Some(wanted)) {
@@ -269,6 +271,11 @@ impl Sketch<'_> {
             cells: cells.iter().map(levels).collect(),
             ..GridRow::default()
         }
+    }
+
+    /// The names of all, or of the first of them.
+    fn title(&self, who: &[Principal]) -> String {
+        self.names(who, if self.all_names { usize::MAX } else { NAMES })
     }
 
     fn names(&self, who: &[Principal], most: usize) -> String {
