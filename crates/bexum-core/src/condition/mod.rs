@@ -17,7 +17,6 @@ mod tests;
 mod token;
 
 pub use check::{Condition, Reference};
-#[cfg(test)]
 pub(crate) use operators::fits as is_fitting;
 pub(crate) use operators::{compare as compare_values, range_ends};
 pub(crate) use program::{Program, Step, Term};

@@ -82,8 +82,10 @@ pub(crate) fn sorts(
             words.before.push(above.clone());
         }
     }
+    let mut all_words = true;
     for reference in [PATH, NAME] {
         let Some(pool) = unknowns.pool(reference) else { continue };
+        all_words &= pool.has_all_words();
         let fitted = pool.fit_patterns.iter().map(|pattern| of_fits(pattern));
         let texts = pool.written_out().into_iter().filter(|text| !text.is_empty());
         let texts = texts.map(|text| vec![Piece::Text(text)]);
@@ -118,7 +120,7 @@ pub(crate) fn sorts(
         let news: Vec<String> =
             in_the_way.borrow().iter().filter(|name| !known.contains(*name)).cloned().collect();
         if news.is_empty() || known.len() > MOST_IN_THE_WAY {
-            let whole = whole && news.is_empty();
+            let whole = whole && all_words && news.is_empty();
             return (found.into_iter().map(|below| format!("{path}{below}")).collect(), whole);
         }
         for name in news {

@@ -7,7 +7,7 @@
 //! that cannot be made complete, it is said.
 
 use std::cell::OnceCell;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use rustc_hash::FxHashMap;
@@ -17,7 +17,7 @@ use crate::condition::ast::Operator;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, Scalar};
-use crate::condition::{Condition, Program, Reference, Step, Term, range_ends};
+use crate::condition::{Condition, Program, Reference, Step, Term, is_fitting, range_ends};
 use crate::engine::Scene;
 use crate::items::{Piece, Words, of_fits, tell_apart};
 use crate::pattern::PathSet;
@@ -42,6 +42,8 @@ pub(crate) struct Pool {
     pub(crate) fit_patterns: BTreeSet<String>,
     ranges: BTreeSet<String>,
     is_ordered: bool,
+    /// Whether it is compared with a time, so that a text that is one is read.
+    reads_times: bool,
     /// Whether it is put into a path.
     in_brace: bool,
     /// How many attributes share it.
@@ -121,6 +123,7 @@ impl Unknowns {
         pool.ranges.extend(other.ranges);
         pool.booleans |= other.booleans;
         pool.is_ordered |= other.is_ordered;
+        pool.reads_times |= other.reads_times;
         pool.in_brace |= other.in_brace;
         pool.is_partial |= other.is_partial;
         pool.shared_by += other.shared_by;
@@ -276,6 +279,7 @@ impl Pool {
             (_, Value::Boolean(_)) => self.booleans = true,
             (_, Value::Time(at)) => {
                 self.times.insert(at);
+                self.reads_times = true;
             }
             (_, Value::List(_)) => {}
         }
@@ -416,6 +420,32 @@ impl Pool {
         all
     }
 
+    /// Whether there is a word for every way in which one text can be fitted by the patterns and be
+    /// read as an address or a time. Which addresses of a range, or which times before another, a
+    /// pattern fits is more than these can tell.
+    pub(crate) fn has_all_words(&self) -> bool {
+        let is_read = !self.ranges.is_empty() || self.reads_times && self.is_ordered;
+        self.fit_patterns.is_empty() || !is_read
+    }
+
+    /// A moment as it may be written: as many ways as attributes share the pool, of which none is
+    /// named elsewhere as a text; where there are patterns, so many for each way in which these fit.
+    fn written_otherwise(&self, at: Time) -> Vec<String> {
+        let mut ways: BTreeMap<Vec<bool>, Vec<String>> = BTreeMap::new();
+        for text in spellings_of_time(at).filter(|text| !self.texts.contains(text)) {
+            let fitted = self.fit_patterns.iter().map(|pattern| is_fitting(pattern, &text));
+            let way = ways.entry(fitted.collect()).or_default();
+            if way.len() < self.shared_by {
+                way.push(text);
+            }
+            if self.fit_patterns.is_empty() && ways.values().all(|way| way.len() == self.shared_by)
+            {
+                break;
+            }
+        }
+        ways.into_values().flatten().collect()
+    }
+
     fn all_texts(&self) -> (Vec<String>, bool) {
         let mut whole = true;
         let mut all: Vec<String> = self.texts.iter().cloned().collect();
@@ -428,7 +458,7 @@ impl Pool {
             let words = Words { patterns, before, are_paths: false, is_sound: &|_| true };
             let (words, all_found) = tell_apart(&words);
             all.extend(words);
-            whole &= all_found && self.shared_by == 1 && self.ranges.is_empty();
+            whole &= all_found && self.shared_by == 1 && self.has_all_words();
         }
         all.extend(self.ranges.iter().cloned());
         all.extend(self.all_addresses());
@@ -436,7 +466,7 @@ impl Pool {
         for at in &self.times {
             let around = (-near..=near).map(|step| Time(at.0.saturating_add(step)));
             let writable = around.filter(|at| (super::EARLIEST..=super::LATEST).contains(at));
-            all.extend(writable.map(|at| at.to_string()));
+            writable.for_each(|at| all.extend(self.written_otherwise(at)));
         }
         let fresh = (1..).map(|n| if n == 1 { "other".to_owned() } else { format!("other-{n}") });
         let fresh = fresh.filter(|text| !self.texts.contains(text)).take(self.shared_by);
@@ -493,6 +523,29 @@ fn spellings(family: usize, bits: u128) -> Vec<String> {
             vec![v6.to_string(), whole.join(":")]
         }
     }
+}
+
+/// A moment in every way in which it can be written (spec section 4): with each offset, and zeros
+/// after its fraction.
+fn spellings_of_time(at: Time) -> impl Iterator<Item = String> {
+    const MINUTE: i64 = 60_000_000;
+    let offsets = (0..24 * 60).flat_map(|minutes| [(1, minutes), (-1, minutes)]);
+    let suffixes = offsets.map(|(sign, minutes)| {
+        let mark = if sign > 0 { '+' } else { '-' };
+        (sign * minutes, format!("{mark}{:02}:{:02}", minutes / 60, minutes % 60))
+    });
+    std::iter::once((0, "Z".to_owned())).chain(suffixes).flat_map(move |(offset, suffix)| {
+        let local = Time(at.0.saturating_add(offset * MINUTE));
+        let is_writable = (super::EARLIEST..=super::LATEST).contains(&local);
+        let plain = if is_writable { local.to_string() } else { String::new() };
+        let plain = plain.trim_end_matches('Z').to_owned();
+        let digits = plain.split_once('.').map_or(0, |(_, fraction)| fraction.len());
+        (0..=6 - digits).filter(move |_| is_writable).map(move |zeros| match (digits, zeros) {
+            (_, 0) => format!("{plain}{suffix}"),
+            (0, zeros) => format!("{plain}.{}{suffix}", "0".repeat(zeros)),
+            (_, zeros) => format!("{plain}{}{suffix}", "0".repeat(zeros)),
+        })
+    })
 }
 
 /// The moments at which conditions may change because of the time: those that it is compared with,
