@@ -21,7 +21,7 @@ use crate::decision::Reason;
 use crate::engine::{Decider, Index};
 use crate::expectation::{Check, Law};
 use crate::principal::Principal;
-use crate::request::{Request, RequestFault};
+use crate::request::{Query, Request, RequestFault};
 use crate::time::Time;
 
 pub use apart::{Has, Overlap, overlaps};
@@ -209,6 +209,36 @@ impl<'e> Laws<'e> {
         };
         (outcome, cover)
     }
+}
+
+/// Whether a request that is refused could be allowed if more were known.
+#[derive(Clone, Debug)]
+pub enum Possible {
+    /// It is, in these circumstances.
+    Yes(Box<Request<'static>>),
+    /// It is not, whatever they are.
+    No,
+    /// Neither could be found out.
+    NotDecided,
+}
+
+/// Steps in looking for circumstances in which one request is allowed.
+const POSSIBLE_STEPS: usize = 5_000;
+
+/// Whether a query is allowed in some circumstances that complete those it gives, its item's
+/// attributes among them if these are open.
+pub fn possible(decider: &mut Decider<'_>, query: &Query<'_>) -> Possible {
+    search::with_search(decider, None, query.clone(), POSSIBLE_STEPS, |search| {
+        match search.at_first() {
+            search::AtFirst::Kept => Possible::No,
+            search::AtFirst::Broken(breach) => Possible::Yes(Box::new(breach.request)),
+            search::AtFirst::Open => match search.run() {
+                search::Found::Nothing => Possible::No,
+                search::Found::Breach(breach) => Possible::Yes(Box::new(breach.request)),
+                search::Found::Limit(_) => Possible::NotDecided,
+            },
+        }
+    })
 }
 
 /// Every request of a check with its answer; `now` is the time of those that name none.

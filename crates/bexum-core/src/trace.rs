@@ -17,7 +17,8 @@ use crate::id::{GroupId, RoleId, StatementId};
 use crate::pattern::matching::Braces as _;
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::request::Query;
+use crate::prove::{Possible, possible};
+use crate::request::{Query, Request};
 use crate::truth::Truth;
 
 /// The whole explanation of one decision.
@@ -25,8 +26,11 @@ use crate::truth::Truth;
 pub struct Trace {
     /// The answer.
     pub reason: Reason,
-    /// What the answer would be if all that is undecided came out in favour.
+    /// What the answer would be if all that is undecided came out in favour; the answer itself where
+    /// no circumstances have it so.
     pub at_best: Reason,
+    /// The request in circumstances in which it is allowed, where it is not and could be.
+    pub allowed_when: Option<Box<Request<'static>>>,
     /// Deny statements in play that match or are undecided: each of them refuses.
     pub denies: Vec<Finding>,
     /// Allow statements in play that match: each of them grants.
@@ -132,7 +136,15 @@ impl Trace {
     /// Decides and explains.
     pub fn of(decider: &mut Decider<'_>, query: &Query<'_>) -> Self {
         let (reason, recorder) = Recorder::of(decider, query);
-        let at_best = decider.decide_into(query, Reading::Hopeful, &mut crate::engine::Nothing);
+        let mut at_best = decider.decide_into(query, Reading::Hopeful, &mut crate::engine::Nothing);
+        let mut allowed_when = None;
+        if reason != Reason::Granted && at_best == Reason::Granted {
+            match possible(decider, query) {
+                Possible::Yes(request) => allowed_when = Some(request),
+                Possible::No => at_best = reason,
+                Possible::NotDecided => {}
+            }
+        }
         let closure = decider.closure_of(query);
         let Recorder { denies, allows, misses, obstructed, ceilings } = recorder;
         let mut near = Vec::new();
@@ -178,6 +190,7 @@ impl Trace {
         let mut trace = Self {
             reason,
             at_best,
+            allowed_when,
             denies,
             allows,
             misses,

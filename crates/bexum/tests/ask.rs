@@ -409,3 +409,29 @@ fn a_brace_shows_what_it_stood_for() {
     let words: Vec<&str> = run.out.split_whitespace().collect();
     assert!(words.join(" ").contains("who.team is absent, given.run is 'x'"), "{}", run.out);
 }
+
+/// What could be allowed is shown with circumstances in which it is, and what could not is said so.
+#[test]
+fn what_could_never_be_is_not_promised() {
+    let policy = |when: &str| {
+        format!(
+            "[policy.p]\n[[policy.p.allow]]\ndo = 'store.list'\nwhen = \"{when}\"\n[[attach]]\npolicy = 'p'\nto = 'user:tomas'\nat = 'v/s'\n"
+        )
+    };
+    let ask = |when: &str| {
+        let folder = Folder::estate().and(&policy(when));
+        (
+            folder.run(&["ask", "user:tomas", "store.list", "v/s/store", "--given", "b=1"]).out,
+            folder,
+        )
+    };
+    let (never, folder) = ask("given.a = 1 and given.a != 1");
+    assert!(never.contains("whatever they are, it stays deny (not-granted)"), "{never}");
+    let args = ["ask", "user:tomas", "store.list", "v/s/store", "--format", "json"];
+    assert!(folder.run(&args).out.contains("\"at-best\": \"not-granted\""));
+    let (some, folder) = ask("given.a > 3 and given.b = 1 and given.c.d is not set");
+    let command = some.lines().find_map(|line| line.trim().strip_prefix("$ bexum "));
+    let command = shlex::split(command.expect("a command")).expect("words");
+    let words: Vec<&str> = command.iter().map(String::as_str).collect();
+    assert_eq!(folder.run(&words).code, Some(0), "{some}");
+}

@@ -16,9 +16,10 @@ use crate::decision::{Reading, Reason};
 use crate::engine::{Decider, Nothing, Scene, Session};
 use crate::estate::Estate;
 use crate::expectation::{Claim, Law};
-use crate::id::{AttributeId, PolicyId, ScopeId, StatementId};
+use crate::id::{AttributeId, GroupId, PolicyId, ScopeId, StatementId};
 use crate::pattern::{PathPattern, PathSet};
 use crate::policy::Effect;
+use crate::principal::Principal;
 use crate::request::{Given, Query, Request};
 use crate::time::Window;
 use crate::truth::Truth;
@@ -34,20 +35,63 @@ const EFFECTS: [Effect; 2] = [Effect::Deny, Effect::Allow];
 /// A statement that has a say, and how many segments down its patterns start.
 pub(super) type Say = (StatementId, usize);
 
-/// One request of a law, apart from what could be given with it.
+/// What is known from the start: circumstances, and attributes of the item.
+type Known = [Vec<(AttributeId, Given)>; 2];
+
+/// One request, apart from what could be given with it besides.
 pub(super) struct Search<'s, 'e> {
-    pub(super) decider: &'s mut Decider<'e>,
-    pub(super) law: &'e Law,
-    /// The request; its item is open.
-    pub(super) query: Query<'s>,
-    pub(super) session: &'s Session<'e>,
+    decider: &'s mut Decider<'e>,
+    /// The law that the request would break; without one it is sought to be allowed.
+    law: Option<&'e Law>,
+    query: Query<'s>,
+    known: Known,
+    session: &'s Session<'e>,
     /// Statements in play that name the action.
-    pub(super) says: &'s [Say],
+    says: &'s [Say],
     /// All that is attached, or limits, at the target and above, with its place.
-    pub(super) entries: &'s [(PolicyId, Option<ScopeId>, Window)],
+    entries: &'s [(PolicyId, Option<ScopeId>, Window)],
     /// Steps that the search may take, and those that it took.
-    pub(super) most_steps: usize,
+    most_steps: usize,
     pub(super) steps: usize,
+}
+
+/// Gets a search ready.
+pub(super) fn with_search<'e, T>(
+    decider: &mut Decider<'e>,
+    law: Option<&'e Law>,
+    query: Query<'_>,
+    most_steps: usize,
+    then: impl FnOnce(&mut Search<'_, 'e>) -> T,
+) -> T {
+    let session = decider.session(&query);
+    let mut entries = decider.index.policies_above(session.whom(), query.target.scope());
+    entries.extend(query.under.iter().map(|policy| (*policy, None, Window::ALWAYS)));
+    let estate = decider.index.estate;
+    let mut says: Vec<Say> = Vec::new();
+    for (policy, at, window) in &entries {
+        if !window.holds(query.time) {
+            continue;
+        }
+        let policy = estate.policy(*policy);
+        let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
+        let all = policy.allows.iter().chain(&policy.denies);
+        let named = all.filter(|id| estate.statement(**id).actions.contains(query.action.index()));
+        says.extend(named.map(|id| (*id, anchor)));
+    }
+    says.sort_unstable();
+    says.dedup();
+    let known = [query.given.clone(), query.item.clone()];
+    then(&mut Search {
+        law,
+        query,
+        known,
+        session: &session,
+        says: &says,
+        entries: &entries,
+        most_steps,
+        steps: 0,
+        decider,
+    })
 }
 
 /// What comes of a search.
@@ -87,7 +131,9 @@ impl<'e> Search<'_, 'e> {
         let mut unknowns = Unknowns::default();
         {
             let scene = self.scene(Effect::Deny);
-            unknowns.take_in(&scene, &self.law.on, self.law.when.as_ref());
+            if let Some(law) = self.law {
+                unknowns.take_in(&scene, &law.on, law.when.as_ref());
+            }
             for (id, _) in self.says {
                 let statement = scene.index.estate.statement(*id);
                 unknowns.take_in(&scene, &statement.on, statement.when.as_ref());
@@ -129,9 +175,14 @@ impl<'e> Search<'_, 'e> {
         }
     }
 
+    fn claim(&self) -> Claim {
+        self.law.map_or(Claim::Never, |law| law.claim)
+    }
+
     /// What the law's own `on` and `when` come to; it is asked as an allow is (spec section 16).
     fn concern(&self) -> Truth {
-        self.scene(Effect::Allow).truth_of(&self.law.on, self.law.when.as_ref(), 0)
+        let Some(law) = self.law else { return Truth::True };
+        self.scene(Effect::Allow).truth_of(&law.on, law.when.as_ref(), 0)
     }
 
     /// Whether giving more could still break the law, or it is broken already.
@@ -139,7 +190,7 @@ impl<'e> Search<'_, 'e> {
         if self.concern() == Truth::False {
             return false;
         }
-        match self.law.claim {
+        match self.claim() {
             Claim::Never => {
                 self.decider.decide_into(&self.query, Reading::Hopeful, &mut Nothing)
                     == Reason::Granted
@@ -150,10 +201,10 @@ impl<'e> Search<'_, 'e> {
 
     /// Whether the request, just as it is, breaks the law: nothing about an item but what is given.
     fn is_broken(&mut self) -> bool {
-        self.query.item_is_open = false;
+        let is_open = std::mem::replace(&mut self.query.item_is_open, false);
         let broken = self.concern() == Truth::True
-            && self.law.claim.is_broken_by(self.decider.decide(&self.query));
-        self.query.item_is_open = true;
+            && self.claim().is_broken_by(self.decider.decide(&self.query));
+        self.query.item_is_open = is_open;
         broken
     }
 
@@ -192,7 +243,7 @@ impl<'e> Search<'_, 'e> {
         };
         for at in order.iter().copied() {
             let value = &values[at];
-            if !fits(self.decider.index.estate, tree.unknowns, gift, place, value) {
+            if !self.fits(tree.unknowns, gift, place, value) {
                 continue;
             }
             gift[place] = Some(value.clone());
@@ -204,7 +255,7 @@ impl<'e> Search<'_, 'e> {
         // What is allowed in doubt stays so when more is known; what is refused may not. And what
         // stands above an attribute, or below it, may be given only where it is not.
         let estate = self.decider.index.estate;
-        if self.law.claim == Claim::Always || has_relatives(estate, tree.unknowns, place) {
+        if self.claim() == Claim::Always || has_relatives(estate, tree.unknowns, place) {
             tree.withheld[place] = true;
             if self.descend(tree, gift) {
                 return true;
@@ -286,7 +337,7 @@ impl<'e> Search<'_, 'e> {
             let statement = estate.statement(*id);
             (&statement.on, statement.when.as_ref(), *anchor)
         });
-        std::iter::once((&self.law.on, self.law.when.as_ref(), 0)).chain(says)
+        self.law.map(|law| (&law.on, law.when.as_ref(), 0)).into_iter().chain(says)
     }
 
     /// The conditions in play, the law's among them.
@@ -329,7 +380,6 @@ impl<'e> Search<'_, 'e> {
     /// An attribute that was not given and leaves something undecided.
     fn next(&self, tree: &Tree<'_>, gift: &Gift) -> Option<usize> {
         let unknowns = tree.unknowns;
-        let estate = self.decider.index.estate;
         let scenes = EFFECTS.map(|effect| self.scene(effect));
         for (on, when, anchor) in self.asked() {
             let undecided =
@@ -344,7 +394,7 @@ impl<'e> Search<'_, 'e> {
                 .chain(named.map(|(reference, _)| reference))
                 .filter_map(|reference| unknowns.place(reference));
             let free = |place: &usize| {
-                let fit = |value| fits(estate, unknowns, gift, *place, value);
+                let fit = |value| self.fits(unknowns, gift, *place, value);
                 gift[*place].is_none()
                     && !tree.withheld[*place]
                     && unknowns.values(*place).0.iter().any(fit)
@@ -358,8 +408,9 @@ impl<'e> Search<'_, 'e> {
 
     /// Puts what is given into the request.
     fn give(&mut self, unknowns: &Unknowns, gift: &Gift) {
-        self.query.given.clear();
-        self.query.item.clear();
+        let [given, item] = &self.known;
+        self.query.given.clone_from(given);
+        self.query.item.clone_from(item);
         let names = &self.decider.index.estate.attribute_names;
         for (reference, given) in unknowns.references.iter().zip(gift) {
             let (list, id) = match reference {
@@ -418,7 +469,7 @@ impl<'e> Search<'_, 'e> {
         }
         for place in first..gift.len() {
             for value in &unknowns.values(place).0 {
-                if !fits(self.decider.index.estate, unknowns, gift, place, value) {
+                if !self.fits(unknowns, gift, place, value) {
                     continue;
                 }
                 gift[place] = Some(value.clone());
@@ -429,6 +480,32 @@ impl<'e> Search<'_, 'e> {
             }
         }
         false
+    }
+
+    /// Whether an attribute can be given this beside what is given: only the head of a table has
+    /// something below it, save that below what is absent all is absent.
+    fn fits(&self, unknowns: &Unknowns, gift: &Gift, place: usize, value: &Given) -> bool {
+        let estate = self.decider.index.estate;
+        let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
+        let agree = |above: &Given, below: &Given| match above {
+            Given::Head => true,
+            Given::Absent => *below == Given::Absent,
+            Given::Value(_) => false,
+        };
+        let stands_beside = |other: AttributeId, given: &Given| {
+            (!lies_below(estate, id, other) || agree(given, value))
+                && (!lies_below(estate, other, id) || agree(value, given))
+        };
+        let known = &self.known[usize::from(is_item)];
+        known.iter().all(|(other, given)| stands_beside(*other, given))
+            && unknowns.references.iter().zip(gift).all(|(reference, given)| {
+                match (given, parts(*reference)) {
+                    (Some(given), Some((of_item, other))) if of_item == is_item => {
+                        stands_beside(other, given)
+                    }
+                    _ => true,
+                }
+            })
     }
 
     /// The request by names, asked once more in the usual way.
@@ -445,6 +522,10 @@ impl<'e> Search<'_, 'e> {
             .query
             .take_up
             .map(|role| format!("role:{}", estate.role(role).identity.name).into());
+        let id = |group: &GroupId| estate.principal_id(Principal::Group(*group)).into();
+        request.also = self.query.also.iter().map(id).collect();
+        let name = |policy: &PolicyId| estate.policy(*policy).name.to_string().into();
+        request.under = self.query.under.iter().map(name).collect();
         let is_implied = |list: &[(_, Given)], id| {
             list.iter().filter(|(other, given)| *other == id && *given != Given::Head).count() == 0
                 && list.iter().any(|(other, given)| {
@@ -486,7 +567,7 @@ impl<'e> Search<'_, 'e> {
             self.decider.decide(&query)
         };
         let breach = Breach { request, reason, given };
-        self.law.claim.is_broken_by(reason).then_some(breach)
+        self.claim().is_broken_by(reason).then_some(breach)
     }
 }
 
@@ -517,25 +598,6 @@ fn has_relatives(estate: &Estate, unknowns: &Unknowns, place: usize) -> bool {
     let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
     unknowns.references.iter().filter_map(|reference| parts(*reference)).any(|(item, other)| {
         item == is_item && (lies_below(estate, id, other) || lies_below(estate, other, id))
-    })
-}
-
-/// Whether an attribute can be given this beside what is given: only the head of a table has
-/// something below it, save that below what is absent all is absent.
-fn fits(estate: &Estate, unknowns: &Unknowns, gift: &Gift, place: usize, value: &Given) -> bool {
-    let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
-    let agree = |above: &Given, below: &Given| match above {
-        Given::Head => true,
-        Given::Absent => *below == Given::Absent,
-        Given::Value(_) => false,
-    };
-    unknowns.references.iter().zip(gift).all(|(reference, given)| {
-        let (Some(given), Some((other_is_item, other))) = (given, parts(*reference)) else {
-            return true;
-        };
-        other_is_item != is_item
-            || (!lies_below(estate, id, other) || agree(given, value))
-                && (!lies_below(estate, other, id) || agree(value, given))
     })
 }
 

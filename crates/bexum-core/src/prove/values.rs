@@ -136,7 +136,8 @@ impl Unknowns {
             return Some(place);
         }
         let can_be_given = match reference {
-            Reference::Given(_) => true,
+            // What is known from the start is no question.
+            Reference::Given(_) => scene.is_set(reference) == Truth::Undecided,
             Reference::Target(
                 TargetAttribute::Own(_) | TargetAttribute::Path | TargetAttribute::Name,
             ) => {

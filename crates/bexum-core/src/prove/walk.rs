@@ -7,7 +7,7 @@ use rustc_hash::FxHashSet;
 
 use super::moments::{moments, timeline};
 use super::plan::Plan;
-use super::search::{AtFirst, Found, Say, Search};
+use super::search::{AtFirst, Found, Say, Search, with_search};
 use super::values::moments_of;
 use super::{Breach, LEAST_STEPS, Laws, Limit, Part, STEPS, WAITING};
 use crate::catalogue::{ActionSet, TargetClass};
@@ -465,31 +465,7 @@ impl<'e> Walk<'_, 'e> {
     ) -> T {
         let Waiting { spot, take_up, time, action } = waiting;
         let query = self.query(spot, *take_up, *time, *action);
-        let session = decider.session(&query);
-        let entries = decider.index.policies_above(session.whom(), query.target.scope());
-        let estate = decider.index.estate;
-        let mut says: Vec<Say> = Vec::new();
-        for (policy, at, window) in &entries {
-            if !window.holds(*time) {
-                continue;
-            }
-            let policy = estate.policy(*policy);
-            let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
-            let all = policy.allows.iter().chain(&policy.denies);
-            let named = all.filter(|id| estate.statement(**id).actions.contains(action.index()));
-            says.extend(named.map(|id| (*id, anchor)));
-        }
-        says.sort_unstable();
-        says.dedup();
-        then(&mut Search {
-            law: self.plan.law,
-            query,
-            session: &session,
-            says: &says,
-            entries: &entries,
-            most_steps: self.steps.clamp(LEAST_STEPS, STEPS),
-            steps: 0,
-            decider,
-        })
+        let most_steps = self.steps.clamp(LEAST_STEPS, STEPS);
+        with_search(decider, Some(self.plan.law), query, most_steps, then)
     }
 }

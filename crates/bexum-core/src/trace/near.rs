@@ -5,6 +5,7 @@ use crate::decision::{Reading, Reason};
 use crate::engine::{Closure, Decider, Index, Nothing, Scene};
 use crate::id::{AttachmentId, GroupId, PolicyId, ScopeId, StatementId};
 use crate::principal::{Principal, Subject};
+use crate::prove::{Possible, possible};
 use crate::request::Query;
 use crate::time::{Phase, Time, Window};
 use crate::truth::Truth;
@@ -62,13 +63,13 @@ pub struct Lapse {
 /// Most groups that are tried.
 const MOST_TRIED: usize = 20;
 
-/// Whether a query is allowed: for certain, or if all that is undecided came out in favour.
+/// Whether a query is allowed: for certain, or in some circumstances, as far as can be found out.
 pub(super) fn help(decider: &mut Decider<'_>, query: &Query<'_>) -> Truth {
     if decider.decide(query) == Reason::Granted {
         return Truth::True;
     }
     match decider.decide_into(query, Reading::Hopeful, &mut Nothing) {
-        Reason::Granted => Truth::Undecided,
+        Reason::Granted if !matches!(possible(decider, query), Possible::No) => Truth::Undecided,
         _ => Truth::False,
     }
 }

@@ -9,7 +9,7 @@ use bexum_core::expectation::Claim;
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::principal::{Principal, Subject};
-use bexum_core::prove::{Laws, Outcome};
+use bexum_core::prove::{Laws, Outcome, Possible, possible};
 use bexum_core::{Estate, Reason, Request, Time};
 use proptest::option::weighted;
 use proptest::prelude::*;
@@ -564,6 +564,57 @@ proptest! {
         if matches!(outcome, Outcome::Held) {
             let broken = try_everything(&case, &estate, &mirror(&case.declared));
             prop_assert!(broken.is_none(), "said to hold, but broken by {broken:?}");
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, max_shrink_iters: 200, ..ProptestConfig::default() })]
+
+    /// What is said to be refused whatever is given besides stays so, and what is said to be allowed
+    /// in some circumstances is.
+    #[test]
+    fn what_could_be_allowed_is_told(
+        case in bare_case(),
+        known in any::<proptest::sample::Index>(),
+        at in select(vec![0, 2_000_000, 2_300_000, 3_000_001]),
+    ) {
+        let estate = estates::build(&case.declared);
+        let index = Index::new(&estate);
+        let mut decider = Decider::new(&index);
+        let all = circumstances(&case.families);
+        let known = known.get(&all).clone();
+        let ask = |given: Circumstances| Request {
+            given,
+            ..Request::new("user:u0", "store.list", "v/s/store", Time(at))
+        };
+        let request = ask(known.clone());
+        let query = request.resolve(&estate).expect("a request");
+        match possible(&mut decider, &query) {
+            Possible::Yes(request) => {
+                let allowed = request.resolve(&estate).expect("a request");
+                prop_assert_eq!(decider.decide(&allowed), Reason::Granted);
+                prop_assert_eq!(allowed.time, Time(at));
+                for given in &known {
+                    prop_assert!(
+                        request.given.contains(given)
+                            || estate.attribute_names.get(&given.0).is_none(),
+                        "{:?} is given no more: {:?}", given, request
+                    );
+                }
+            }
+            Possible::No => {
+                let free = |given: &Circumstances| {
+                    let head = |name: &str| name.split('.').next().unwrap_or_default().to_owned();
+                    given.iter().all(|(a, _)| known.iter().all(|(b, _)| head(a) != head(b)))
+                };
+                for more in all.iter().filter(|more| free(more)) {
+                    let request = ask([&known[..], &more[..]].concat());
+                    let query = request.resolve(&estate).expect("a request");
+                    prop_assert!(decider.decide(&query) != Reason::Granted, "{request:?}");
+                }
+            }
+            Possible::NotDecided => {}
         }
     }
 }

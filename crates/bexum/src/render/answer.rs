@@ -441,21 +441,30 @@ impl Answer<'_> {
         let names: Vec<String> = not_given.iter().map(|r| self.given_name(*r)).collect();
         page.line(2, &format!("not given: {}", names.join(", ")));
         let (now, best) = (self.trace.reason, self.trace.at_best);
-        let text = if best == now {
-            format!("whatever they are, it stays {} ({now})", now.verdict())
-        } else {
-            format!(
-                "in favour it would be {} ({best}); otherwise it stays {} ({now})",
-                best.verdict(),
-                now.verdict()
-            )
+        let options = || -> String {
+            let each = names.iter().map(|name| name.trim_start_matches("given."));
+            each.map(|name| format!(" --given {name}=…")).collect()
         };
-        page.line(2, &text);
-        let options: Vec<String> = names
-            .iter()
-            .map(|name| format!("--given {}=…", name.trim_start_matches("given.")))
-            .collect();
-        page.line(2, &format!("say it with {}", options.join(" ")));
+        match &self.trace.allowed_when {
+            Some(request) => {
+                page.line(2, "there are circumstances in which it is allowed, these for example:");
+                page.command(4, &typed::ask(self.asked.folder, request, self.asked.time));
+            }
+            None if best == now => {
+                page.line(2, &format!("whatever they are, it stays {} ({now})", now.verdict()));
+                page.line(2, &format!("say it with{}", options()));
+            }
+            None => {
+                let (verdict, stays) = (best.verdict(), now.verdict());
+                page.line(
+                    2,
+                    &format!(
+                        "in favour it may be {verdict} ({best}); else it stays {stays} ({now})"
+                    ),
+                );
+                page.line(2, &format!("say it with{}", options()));
+            }
+        }
     }
 
     fn given_name(&self, reference: Reference) -> String {

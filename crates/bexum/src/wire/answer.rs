@@ -42,6 +42,7 @@ pub(crate) fn whole(estate: &Estate, sources: &Sources, query: &Query<'_>, trace
         "verdict": trace.reason.verdict().word(),
         "reason": trace.reason.word(),
         "at-best": trace.at_best.word(),
+        "allowed-when": trace.allowed_when.as_ref().map(|request| super::proof::circumstances(request)),
         "request": {
             "who": estate.principal_id(query.who),
             "does": &*estate.catalogue.action(query.action).name,

@@ -117,8 +117,7 @@ fn asked(request: &Request<'_>, time: Option<Time>) -> Json {
             shape[key] = json!(names);
         }
     }
-    let given = request.given.iter().map(|(name, value)| (name, value.as_ref()));
-    let mut given = nested(given);
+    let mut given = circumstances(request);
     if let Some(time) = time {
         given["time"] = json!(time.to_string());
     }
@@ -132,6 +131,11 @@ fn asked(request: &Request<'_>, time: Option<Time>) -> Json {
 }
 
 /// Attributes by dotted names as tables in tables; one that is said to be absent is `null`.
+/// What a request gives, as `given` has it in a request; absent is `null`.
+pub(super) fn circumstances(request: &Request<'_>) -> Json {
+    nested(request.given.iter().map(|(name, value)| (name, value.as_ref())))
+}
+
 fn nested<'v>(attributes: impl Iterator<Item = (&'v Cow<'v, str>, Option<&'v Value>)>) -> Json {
     let mut whole = json!({});
     for (name, value) in attributes {
