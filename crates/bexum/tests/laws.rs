@@ -127,6 +127,31 @@ fn what_was_thought_of_by_others_is_found() {
             law("/w/a", "given.a >= given.c"),
         ),
         (
+            "a moment in other letters",
+            plain.to_owned(),
+            law("/w/a", "given.t = who.start and given.t != '2026-01-01T00:00:00Z'"),
+        ),
+        (
+            "a moment in two ways",
+            plain.to_owned(),
+            law("/w/a", "given.t = who.start and given.s = who.start and given.s != given.t"),
+        ),
+        (
+            "a moment with an offset",
+            plain.to_owned(),
+            law("/w/a", "given.t fits '20*-06:00' and given.t = given.time"),
+        ),
+        (
+            "a moment before another, with an offset",
+            plain.to_owned(),
+            law("/w/a", "given.t fits '20*-06:00' and given.t < who.start"),
+        ),
+        (
+            "a name that is a moment",
+            plain.to_owned(),
+            law("/w/a/*", "target.name = who.start and not target.name fits '*Z'"),
+        ),
+        (
             "a moment that is given",
             allow("given.time >= given.t"),
             law("/w/a", "given.t = '2099-01-01T00:00:00Z'"),
@@ -162,4 +187,35 @@ fn a_role_that_comes_with_another_is_had_too() {
     let run = folder.run(&["prove", "--at-time", crate::support::AT]);
     assert_eq!(run.code, Some(1), "{}", run.err);
     assert!(run.out.contains("can have role:p by taking up role:t"), "{}", run.out);
+}
+
+/// Which addresses of a range, and which times before another, a pattern fits is not worked out: that
+/// is said, and nothing is held for it.
+#[test]
+fn what_is_not_worked_out_is_not_decided() {
+    for (on, when) in [
+        ("/v/s/store", "given.ip within '10.0.0.0/8' and given.ip fits '*.7.*'"),
+        ("/v/s/store/*", "target.name within '10.0.0.0/8' and target.name fits '*.7.*'"),
+        ("/v/s/store/*", "target.name < given.time and target.name fits '19*:07*'"),
+        ("/v/s/store", "given.ip within given.nets and not given.ip fits '*1*'"),
+    ] {
+        let folder = Folder::estate().and(&format!(
+            "[[policy.all.allow]]\ndo = '*'\n[[attach]]\npolicy = 'all'\nto = 'user:tomas'\nat = 'v'\n[[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = '*'\non = '{on}'\nwhen = \"{when}\"\n"
+        ));
+        let report = json(&folder);
+        assert_ne!(report["expectations"][0]["status"], "held", "{when}: {report}");
+    }
+}
+
+/// The condition of a law is asked as that of an allow is: with the roles of the session that grants.
+#[test]
+fn a_law_sees_the_roles_that_an_allow_sees() {
+    for (of_law, status) in [("'active' in who.roles", "held"), ("'taken' in who.roles", "broken")]
+    {
+        let folder = Folder::estate().and(&format!(
+            "[role.active]\nheld-by = 'user:tomas'\n[role.taken]\ntaken-by = 'user:tomas'\n[[policy.all.allow]]\ndo = 'store.read'\n[[attach]]\npolicy = 'all'\nto = 'role:taken'\nat = 'v/s/store'\n[[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = 'store.read'\non = '/v/s/store'\nwhen = \"{of_law}\"\n"
+        ));
+        let report = json(&folder);
+        assert_eq!(report["expectations"][0]["status"], status, "{of_law}: {report}");
+    }
 }

@@ -52,11 +52,10 @@ pub(crate) fn rows<'s>(
     // What is left of a pattern, and a path that stands for it.
     let mut rests: Vec<(Rest, String)> = Vec::new();
     let mut names: BTreeSet<String> = BTreeSet::new();
+    let Some(estate) = (!sought.is_empty()).then(|| scene(0).index.estate) else { return found };
+    let segments: Vec<&str> = estate.scope(scope).path.split('/').collect();
     for (i, said) in sought.iter().enumerate() {
         let scene = scene(i);
-        let estate = scene.index.estate;
-        let path = &estate.scope(scope).path;
-        let segments: Vec<&str> = path.split('/').collect();
         let on = &estate.statement(said.id).on;
         for pattern in on.plain.iter().chain(&on.excluded) {
             let Below::Some(left, whole) = pattern.below(&segments, said.anchor, &scene) else {
@@ -71,7 +70,6 @@ pub(crate) fn rows<'s>(
             }
         }
     }
-    let Some(estate) = (!sought.is_empty()).then(|| scene(0).index.estate) else { return found };
     let is_free = |name: &str| is_item(estate, scope, name);
     let mut pairs = 0;
     'all: for (i, (one, asked)) in rests.iter().enumerate() {

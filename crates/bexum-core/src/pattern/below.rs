@@ -84,6 +84,9 @@ impl<A> PathPattern<A> {
     pub fn below(&self, segments: &[&str], anchor: usize, braces: &impl Braces<A>) -> Below {
         let start = if self.absolute { 0 } else { anchor };
         let Some(path) = segments.get(start..) else { return Below::Nothing };
+        if let [Segment::Rest] = &*self.segments {
+            return Below::All;
+        }
         let mut reached = vec![false; self.segments.len() + 1];
         reached[0] = true;
         for name in path {

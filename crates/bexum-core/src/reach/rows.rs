@@ -40,7 +40,7 @@ pub fn spots_for(
     limited: &mut Limited,
 ) -> Vec<Spot> {
     let estate = decider.index.estate;
-    let found = singled_out(decider, session, &spot);
+    let found = singled_out(decider, session, &spot, None);
     limited.extend((!found.whole).then(|| spot.scope()));
     let singled: Vec<Spot> = found.singled.iter().map(|one| spot_of(estate, &spot, one)).collect();
     std::iter::once(spot).chain(singled).collect()
@@ -49,15 +49,24 @@ pub fn spots_for(
 /// The scopes below which patterns single out more items than are told apart.
 pub type Limited = BTreeSet<ScopeId>;
 
-/// What patterns single out of the items that a spot stands for; nothing of other spots.
-fn singled_out(decider: &mut Decider<'_>, session: &Viewpoint, spot: &Spot) -> items::Rows {
+/// What patterns single out of the items that a spot stands for; nothing of other spots. Only the
+/// patterns of statements that name one of the actions in `wanted`, if given.
+fn singled_out(
+    decider: &mut Decider<'_>,
+    session: &Viewpoint,
+    spot: &Spot,
+    wanted: Option<&ActionSet>,
+) -> items::Rows {
     let index = decider.index;
     let estate = index.estate;
     let action = spot.applicable(estate).minimum().map(ActionId::new);
     let (SpotSort::Items, Some(action)) = (spot.sort, action) else { return items::Rows::none() };
     let query = session.query(spot, action);
     let asking = decider.session(&query);
-    let sought = decider.statements_sought(&asking, &query);
+    let mut sought = decider.statements_sought(&asking, &query);
+    if let Some(wanted) = wanted {
+        sought.retain(|said| !estate.statement(said.id).actions.is_disjoint(wanted));
+    }
     let scene = |i: usize| Scene {
         index,
         query: &query,
@@ -88,9 +97,10 @@ impl Singled {
         decider: &mut Decider<'_>,
         session: &Viewpoint,
         spot: &Spot,
+        wanted: Option<&ActionSet>,
         limited: &mut Limited,
     ) {
-        let found = singled_out(decider, session, spot);
+        let found = singled_out(decider, session, spot, wanted);
         limited.extend((!found.whole).then(|| spot.scope()));
         for single in found.singled {
             self.0.entry(single.shown.clone()).or_insert(single);
@@ -161,7 +171,7 @@ pub fn rows_at(
     let estate = decider.index.estate;
     let mut singled = Singled::default();
     for session in people.iter().flatten() {
-        singled.add(decider, session, &spot, limited);
+        singled.add(decider, session, &spot, wanted, limited);
     }
     let rows = singled.spots(estate, &spot).into_iter().map(|spot| {
         let access = people.iter().map(|one| access_at(decider, one, &spot, wanted));
@@ -217,7 +227,7 @@ pub fn by_target(
             decider.may_be_allowed(&session, spot.scope(), applicable)
         });
         if is_granted {
-            sessions.iter().for_each(|session| singled.add(decider, session, spot, limited));
+            sessions.iter().for_each(|session| singled.add(decider, session, spot, None, limited));
             some.push(who);
         } else {
             nobody.push(who);

@@ -63,11 +63,8 @@ pub(crate) fn by_action(
     let mut shape = Shape { decider: Decider::new(index), sources, wanted: None };
     let rows = found.flat_map(|(who, rows)| rows.into_iter().map(move |row| (who, row)));
     let rows = rows.map(|(who, row)| {
-        let mut told = shape.access(&anybody.seen_by(who), &row.spot, &row.access[0]);
-        // What was not asked about is not denied.
-        if let Some(told) = told.as_object_mut() {
-            told.remove("deny");
-        }
+        // What was not asked about is not denied, so nothing is said of that.
+        let told = shape.allowed(&anybody.seen_by(who), &row.spot, &row.access[0]);
         json!({
             "principals": [index.estate.principal_id(who)],
             "path": row.spot.shown, "sort": sort(row.spot.sort), "cells": [told],
@@ -110,14 +107,21 @@ impl Shape<'_> {
     fn access(&mut self, viewpoint: &Viewpoint, spot: &Spot, access: &Access) -> Json {
         let index = self.decider.index;
         let name = |i: usize| index.estate.catalogue.actions[i].name.to_string();
+        let mut told = self.allowed(viewpoint, spot, access);
         let (own, applicable) = (&access.own, spot.applicable(index.estate));
         let denied = |i: &usize| {
             let is_wanted = self.wanted.is_none_or(|wanted| wanted.contains(*i));
             is_wanted && !own.allow.contains(*i) && !own.depends.contains(*i)
         };
         let denied: Vec<String> = applicable.ones().filter(denied).map(name).collect();
-        let mut told = self.cells(viewpoint, spot, own);
         told["deny"] = json!(denied);
+        told
+    }
+
+    /// What is not denied, by itself and by each role.
+    fn allowed(&mut self, viewpoint: &Viewpoint, spot: &Spot, access: &Access) -> Json {
+        let index = self.decider.index;
+        let mut told = self.cells(viewpoint, spot, &access.own);
         let by_role = access.by_role.iter().map(|(role, cells)| {
             let mut told = self.cells(&acting(viewpoint, Some(*role)), spot, cells);
             told["role"] = json!(index.estate.principal_id(Principal::Role(*role)));
