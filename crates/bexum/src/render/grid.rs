@@ -229,6 +229,11 @@ impl Grid {
         out
     }
 
+    /// Whether some row says what a role adds.
+    pub(crate) fn has_roles(&self) -> bool {
+        self.rows.iter().any(|row| row.is_role)
+    }
+
     fn node(row: &GridRow) -> Cell {
         Cell::Node { depth: row.depth, name: row.label.clone(), path: row.title.clone() }
     }
@@ -360,7 +365,23 @@ fn wrap(out: &mut String, first: &str, rest: usize, text: &str, width: usize) {
 /// Shares in colour: all of a level, some of it, none, in doubt.
 fn coloured(plain: &str) -> String {
     let mut out = String::with_capacity(plain.len() * 2);
-    for piece in plain.split_inclusive([' ', '\n']) {
+    for line in plain.split_inclusive('\n') {
+        // What a role adds stands back behind what somebody can do anyway.
+        let label = line.trim_start();
+        let indent = line.len() - label.len();
+        let is_role = label.starts_with("as role:");
+        let end = label.find("  ").filter(|_| is_role).unwrap_or(0);
+        out.push_str(&line[..indent]);
+        if end > 0 {
+            out.push_str(&paint(style::QUIET, &label[..end]));
+        }
+        colour_words(&mut out, &label[end..]);
+    }
+    out
+}
+
+fn colour_words(out: &mut String, line: &str) {
+    for piece in line.split_inclusive([' ', '\n']) {
         let word = piece.trim_end().trim_end_matches(',');
         let style = match word.split_once('/') {
             Some((some, all)) if some == all && some.parse::<u32>().is_ok() => style::ALLOW,
@@ -379,7 +400,6 @@ fn coloured(plain: &str) -> String {
         out.push_str(&paint(style, word));
         out.push_str(&piece[word.len()..]);
     }
-    out
 }
 
 /// `observe 3/3 operate –`
