@@ -302,7 +302,7 @@ Examples:
 #[derive(Debug, ClapArgs)]
 #[command(after_help = SHOW_EXAMPLES)]
 pub(crate) struct Show {
-    /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings,
+    /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings, windows,
     /// expectations) or one thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
     /// path, or kind:NAME); nothing for an overview
     #[arg(add = ArgValueCandidates::new(words::things))]
@@ -319,6 +319,7 @@ const SHOW_EXAMPLES: &str = "\
 Examples:
   bexum show
   bexum show scopes
+  bexum show windows
   bexum show user:ines
   bexum show policy:team-curator
   bexum show veyra/survey/spectra";

@@ -1,6 +1,7 @@
 //! `bexum show`: what is in the estate, as lists, or one thing of it.
 
 mod lists;
+mod overview;
 mod things;
 
 use std::path::Path;
@@ -22,9 +23,6 @@ use crate::stream::{self, Helped};
 pub(super) fn list_names() -> impl Iterator<Item = &'static str> {
     lists::LISTS.iter().map(|(name, _)| *name)
 }
-
-/// Rows of each list in the overview.
-const OVERVIEW_ROWS: usize = 40;
 
 /// What every view is made from.
 struct View<'e> {
@@ -48,7 +46,7 @@ pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
     };
     let report = view.report(show.what.as_deref())?;
     match show.format {
-        Format::Text => stream::print(&report.text(stream::width(), OVERVIEW_ROWS))?,
+        Format::Text => stream::print(&report.text(stream::width()))?,
         Format::Json => {
             stream::print_json(&report.json())?;
         }
@@ -60,7 +58,7 @@ impl View<'_> {
     fn report(&self, what: Option<&str>) -> anyhow::Result<Report> {
         let Some(what) = what else { return Ok(self.overview()) };
         if let Some((_, list)) = lists::LISTS.iter().find(|(name, _)| *name == what) {
-            let mut report = Report { title: self.title(), sections: Vec::new() };
+            let mut report = Report::new(self.title());
             list(self, &mut report);
             return Ok(report);
         }
@@ -136,14 +134,13 @@ impl View<'_> {
     }
 
     fn overview(&self) -> Report {
-        let mut report = Report { title: self.title(), sections: Vec::new() };
-        for (name, list) in lists::LISTS {
-            let before = report.sections.len();
-            list(self, &mut report);
-            for section in &mut report.sections[before..] {
-                section.more = Some(format!("bexum show {name}"));
-            }
-        }
+        let mut report = Report::new(self.title());
+        overview::overview(self, &mut report);
+        let lists: Vec<&str> = list_names().collect();
+        report.next = format!(
+            "look next: `bexum show LIST` ({}), `bexum show user:NAME`, `bexum prove`",
+            lists.join(", ")
+        );
         report
     }
 

@@ -4,7 +4,6 @@ use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use serde_json::{Map, Value as Json, json};
 
 use super::style::{self, paint, safe};
-use super::words;
 
 /// A value in a report.
 #[derive(Clone, Debug)]
@@ -69,8 +68,8 @@ pub(crate) struct Section {
     /// Its heading; rows are counted in it.
     pub(crate) title: String,
     pub(crate) body: Body,
-    /// How to see all of it, when it is cut short.
-    pub(crate) more: Option<String>,
+    /// Most rows that people are shown, and how to see all of them.
+    pub(crate) cut: Option<(usize, &'static str)>,
 }
 
 #[derive(Debug)]
@@ -86,12 +85,26 @@ pub(crate) enum Body {
 pub(crate) struct Report {
     pub(crate) title: String,
     pub(crate) sections: Vec<Section>,
+    /// For people, where to look next; perhaps nothing.
+    pub(crate) next: String,
 }
 
 impl Report {
+    /// Nothing under a title.
+    pub(crate) fn new(title: String) -> Self {
+        Self { title, ..Self::default() }
+    }
+
+    /// Shows people at most so many rows of the last section, and the command that shows all.
+    pub(crate) fn cut(&mut self, most: usize, command: &'static str) {
+        if let Some(section) = self.sections.last_mut() {
+            section.cut = Some((most, command));
+        }
+    }
+
     pub(crate) fn fields(&mut self, key: &'static str, fields: Vec<(&'static str, Cell)>) {
         let body = Body::Fields(fields);
-        self.sections.push(Section { key, title: String::new(), body, more: None });
+        self.sections.push(Section { key, title: String::new(), body, cut: None });
     }
 
     pub(crate) fn rows(
@@ -102,11 +115,11 @@ impl Report {
         rows: Vec<Vec<Cell>>,
     ) {
         let body = Body::Rows(columns, rows);
-        self.sections.push(Section { key, title: title.into(), body, more: None });
+        self.sections.push(Section { key, title: title.into(), body, cut: None });
     }
 
-    /// For people; at most `most` rows of a section that can be seen whole elsewhere.
-    pub(crate) fn text(&self, width: usize, most: usize) -> String {
+    /// For people.
+    pub(crate) fn text(&self, width: usize) -> String {
         let mut out = format!("{}\n", paint(style::HEADING, &safe(&self.title)));
         for section in &self.sections {
             match &section.body {
@@ -117,16 +130,19 @@ impl Report {
                         paint(style::HEADING, &section.title),
                         rows.len()
                     ));
-                    let shown =
-                        if section.more.is_some() { rows.len().min(most) } else { rows.len() };
-                    draw_rows(&mut out, columns, &rows[..shown], width);
-                    if let (Some(more), true) = (&section.more, shown < rows.len()) {
-                        let left = words::count(rows.len() - shown, "more", "more");
-                        out.push_str(&paint(style::QUIET, &format!("  and {left}: `{more}`")));
+                    let most = section.cut.map_or(rows.len(), |(most, _)| most.min(rows.len()));
+                    draw_rows(&mut out, columns, &rows[..most], width);
+                    if let (Some((_, more)), left @ 1..) = (section.cut, rows.len() - most) {
+                        let more = format!("  and {left} more: `{more}`");
+                        out.push_str(&paint(style::QUIET, &more));
                         out.push('\n');
                     }
                 }
             }
+        }
+        if !self.next.is_empty() {
+            out.push('\n');
+            wrap_under(&mut out, "", "  ", &self.next, width);
         }
         out
     }

@@ -1,4 +1,4 @@
-//! The lists of `show`, in the order of the overview.
+//! The lists of `show`.
 
 use bexum_core::attribute::Attributes;
 use std::collections::BTreeSet;
@@ -18,7 +18,7 @@ use crate::render::words;
 type List = for<'v, 'e, 'r> fn(&'v View<'e>, &'r mut Report);
 
 /// Every list by its name.
-pub(super) const LISTS: [(&str, List); 9] = [
+pub(super) const LISTS: [(&str, List); 10] = [
     ("scopes", scopes),
     ("catalogue", catalogue),
     ("users", users),
@@ -27,6 +27,7 @@ pub(super) const LISTS: [(&str, List); 9] = [
     ("policies", policies),
     ("attachments", attachments),
     ("ceilings", ceilings),
+    ("windows", super::overview::windows),
     ("expectations", expectations),
 ];
 

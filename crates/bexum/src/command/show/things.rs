@@ -17,7 +17,7 @@ impl View<'_> {
     /// A user, group, role or workload: what it is, what it is in, and what reaches it.
     pub(super) fn principal(&self, principal: Principal) -> Report {
         let estate = self.estate;
-        let mut report = Report { title: self.id(principal), sections: Vec::new() };
+        let mut report = Report::new(self.id(principal));
         report.fields("principal", self.principal_fields(principal));
         if let Principal::Group(group) = principal {
             let members = whole_members(self, Some(group), usize::MAX);
@@ -201,7 +201,7 @@ impl View<'_> {
     pub(super) fn policy(&self, id: PolicyId) -> Report {
         let estate = self.estate;
         let policy = estate.policy(id);
-        let mut report = Report { title: format!("policy:{}", policy.name), sections: Vec::new() };
+        let mut report = Report::new(format!("policy:{}", policy.name));
         let includes = policy.include.iter().map(|id| estate.policy(*id).name.to_string());
         let included_by = estate.policies.iter().filter(|other| other.include.contains(&id));
         report.fields(
@@ -274,7 +274,7 @@ impl View<'_> {
     /// A place: its attributes with where they come from, what applies, who is attached.
     pub(super) fn scope(&self, id: ScopeId, target: &Target<'_>) -> Report {
         let estate = self.estate;
-        let mut report = Report { title: target.path.to_owned(), sections: Vec::new() };
+        let mut report = Report::new(target.path.to_owned());
         let class = target.class(estate);
         match target.place {
             Place::Item(_) => report.fields(
@@ -351,7 +351,7 @@ impl View<'_> {
         let names = |ids: &[KindId]| {
             Cell::List(ids.iter().map(|id| catalogue.kind(*id).name.to_string()).collect())
         };
-        let mut report = Report { title: format!("kind:{}", kind.name), sections: Vec::new() };
+        let mut report = Report::new(format!("kind:{}", kind.name));
         report.fields(
             "kind",
             vec![
