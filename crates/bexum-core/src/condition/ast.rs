@@ -4,6 +4,7 @@ use std::fmt;
 use std::ops::Range;
 
 use crate::attribute::Value;
+use crate::truth::Truth;
 
 /// An expression.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -142,13 +143,38 @@ impl Operator {
     /// As it is written.
     #[must_use]
     pub fn sign(self) -> &'static str {
-        ["=", "!=", "<", "<=", ">", ">=", "in", "overlaps", "fits", "within"][self as usize]
+        match self {
+            Self::Equal => "=",
+            Self::NotEqual => "!=",
+            Self::Less => "<",
+            Self::AtMost => "<=",
+            Self::Greater => ">",
+            Self::AtLeast => ">=",
+            Self::In => "in",
+            Self::Overlaps => "overlaps",
+            Self::Fits => "fits",
+            Self::Within => "within",
+        }
+    }
+
+    /// What a comparison comes to of which an operand is absent (spec section 4): nobody can say that
+    /// it differs from anything.
+    pub(crate) fn with_absent(self) -> Truth {
+        match self {
+            Self::NotEqual => Truth::Undecided,
+            Self::Equal | Self::In | Self::Overlaps | Self::Fits | Self::Within => Truth::False,
+            Self::Less | Self::AtMost | Self::Greater | Self::AtLeast => Truth::False,
+        }
     }
 
     /// Whether it asks for an order.
     #[must_use]
     pub fn is_ordering(self) -> bool {
-        matches!(self, Self::Less | Self::AtMost | Self::Greater | Self::AtLeast)
+        match self {
+            Self::Less | Self::AtMost | Self::Greater | Self::AtLeast => true,
+            Self::Equal | Self::NotEqual => false,
+            Self::In | Self::Overlaps | Self::Fits | Self::Within => false,
+        }
     }
 }
 

@@ -274,11 +274,13 @@ impl Checker<'_> {
             Operator::Overlaps => is_list,
             Operator::Fits => matches!(value, Value::Text(_)),
             Operator::Within => return self.check_within(value, side, span),
-            _ => match value {
-                Value::Integer(_) => true,
-                Value::Text(text) => Time::parse(text).is_some(),
-                _ => false,
-            },
+            Operator::Less | Operator::AtMost | Operator::Greater | Operator::AtLeast => {
+                match value {
+                    Value::Integer(_) => true,
+                    Value::Text(text) => Time::parse(text).is_some(),
+                    _ => false,
+                }
+            }
         };
         if !useful {
             let literal = match value {

@@ -112,10 +112,7 @@ fn eval(program: &Program, at: usize, facts: &impl Facts) -> Truth {
             let ((left, left_ahead), (right, right_ahead)) =
                 (side(program, left, facts), side(program, right, facts));
             match (&left, &right) {
-                (Fact::Absent, _) | (_, Fact::Absent) => match operator {
-                    Operator::NotEqual => Truth::Undecided,
-                    _ => Truth::False,
-                },
+                (Fact::Absent, _) | (_, Fact::Absent) => operator.with_absent(),
                 (Fact::Unknown, _) | (_, Fact::Unknown) => Truth::Undecided,
                 _ => compare_sides((left, left_ahead), operator, (right, right_ahead)),
             }

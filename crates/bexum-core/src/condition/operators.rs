@@ -1,5 +1,6 @@
 //! What each operator comes to between two values that are there (spec section 4, the table).
 
+use std::cmp::Ordering;
 use std::net::IpAddr;
 
 use ipnet::IpNet;
@@ -84,7 +85,10 @@ pub(crate) fn compare(left: &Fact<'_>, operator: Operator, right: &Fact<'_>) -> 
             _ => Truth::Undecided,
         },
         Operator::Within => within(left, right),
-        _ => order(left, operator, right),
+        Operator::Less => order(left, right, Ordering::is_lt),
+        Operator::AtMost => order(left, right, Ordering::is_le),
+        Operator::Greater => order(left, right, Ordering::is_gt),
+        Operator::AtLeast => order(left, right, Ordering::is_ge),
     }
 }
 
@@ -119,7 +123,8 @@ fn equal_scalars(left: Scalar<'_>, right: Scalar<'_>) -> Truth {
     }
 }
 
-fn order(left: &Fact<'_>, operator: Operator, right: &Fact<'_>) -> Truth {
+/// Whether two values that have an order stand as `stands` says.
+fn order(left: &Fact<'_>, right: &Fact<'_>, stands: fn(Ordering) -> bool) -> Truth {
     let (Fact::Scalar(left), Fact::Scalar(right)) = (left, right) else { return Truth::Undecided };
     let ordering = match (*left, *right) {
         (Scalar::Integer(a), Scalar::Integer(b)) => Some(a.cmp(&b)),
@@ -128,14 +133,7 @@ fn order(left: &Fact<'_>, operator: Operator, right: &Fact<'_>) -> Truth {
         (Scalar::Text(a), Scalar::Time(b)) => Time::parse(a).map(|a| a.cmp(&b)),
         _ => None,
     };
-    ordering.map_or(Truth::Undecided, |ordering| {
-        Truth::from(match operator {
-            Operator::Less => ordering.is_lt(),
-            Operator::AtMost => ordering.is_le(),
-            Operator::Greater => ordering.is_gt(),
-            _ => ordering.is_ge(),
-        })
-    })
+    ordering.map_or(Truth::Undecided, |ordering| Truth::from(stands(ordering)))
 }
 
 /// Pairs beyond which [`overlap`] builds a set instead of trying each.

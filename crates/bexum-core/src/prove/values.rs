@@ -208,7 +208,12 @@ impl Unknowns {
                     shape.scalar = true;
                     shape.lists += 1;
                 }
-                _ => shape.scalar = true,
+                (Operator::In | Operator::Within, true) | (Operator::Fits, _) => {
+                    shape.scalar = true;
+                }
+                (Operator::Equal | Operator::NotEqual, _) => shape.scalar = true,
+                (Operator::Less | Operator::AtMost, _) => shape.scalar = true,
+                (Operator::Greater | Operator::AtLeast, _) => shape.scalar = true,
             }
         }
         match (left, right) {
