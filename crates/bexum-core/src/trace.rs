@@ -160,18 +160,17 @@ impl Trace {
                 let is_it = |finding: &Finding| finding.candidate.statement == miss.statement;
                 !misses.iter().chain(obstructed.iter().map(|(finding, _)| finding)).any(is_it)
             });
-            if query.take_up.is_none() {
-                for &role in &closure.takeable {
-                    let with_role = Query { take_up: Some(role), ..query.clone() };
-                    match near::help(decider, &with_role) {
-                        Truth::True => roles_that_help.push(role),
-                        Truth::Undecided => perhaps.push(Principal::Role(role)),
-                        Truth::False => {}
-                    }
-                }
-            }
         }
         if matches!(reason, Reason::NotGranted | Reason::RoleRefused) {
+            // Another role than the one that was taken up, or any.
+            for &role in closure.takeable.iter().filter(|role| Some(**role) != query.take_up) {
+                let with_role = Query { take_up: Some(role), ..query.clone() };
+                match near::help(decider, &with_role) {
+                    Truth::True => roles_that_help.push(role),
+                    Truth::Undecided => perhaps.push(Principal::Role(role)),
+                    Truth::False => {}
+                }
+            }
             for group in near::groups_to_try(decider.index, query, &near, &closure) {
                 let mut supposed = query.clone();
                 supposed.also.push(group);

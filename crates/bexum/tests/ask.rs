@@ -435,3 +435,20 @@ fn what_could_never_be_is_not_promised() {
     let words: Vec<&str> = command.iter().map(String::as_str).collect();
     assert_eq!(folder.run(&words).code, Some(0), "{some}");
 }
+
+/// Where a role is refused, or does not help, another one may.
+#[test]
+fn another_role_is_a_way_too() {
+    let folder = Folder::estate().and(
+        "[role.right]\ntaken-by = 'user:tomas'\n[role.idle]\ntaken-by = 'user:tomas'\n[role.theirs]\n[policy.p]\n[[policy.p.allow]]\ndo = 'store.list'\n[[attach]]\npolicy = 'p'\nto = 'role:right'\nat = 'v/s'\n",
+    );
+    for role in ["role:theirs", "role:idle"] {
+        let asked = folder.run(&["ask", "user:tomas", "store.list", "v/s/store", "--as", role]);
+        assert_eq!(asked.code, Some(1), "{}", asked.out);
+        let command = asked.out.lines().find_map(|line| line.trim().strip_prefix("$ bexum "));
+        let words = shlex::split(command.expect("a command")).expect("words");
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        assert!(words.contains(&"role:right"), "{}", asked.out);
+        assert_eq!(folder.run(&words).code, Some(0), "{}", asked.out);
+    }
+}
