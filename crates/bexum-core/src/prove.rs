@@ -9,9 +9,11 @@
 //! its own, a law is *not decided*; it is never said to hold.
 
 mod apart;
+mod heads;
 mod moments;
 mod plan;
 mod search;
+mod spellings;
 mod values;
 mod walk;
 

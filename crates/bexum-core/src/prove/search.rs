@@ -6,6 +6,7 @@
 
 use std::rc::Rc;
 
+use super::heads::{has_relatives, lies_below, parts, unused};
 use super::values::Unknowns;
 use super::{Breach, Limit};
 use crate::attribute::Value;
@@ -14,7 +15,6 @@ use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
 use crate::decision::{Reading, Reason};
 use crate::engine::{Decider, Nothing, Scene, Session};
-use crate::estate::Estate;
 use crate::expectation::{Claim, Law};
 use crate::id::{AttributeId, GroupId, PolicyId, ScopeId, StatementId};
 use crate::pattern::{PathPattern, PathSet};
@@ -569,36 +569,6 @@ impl<'e> Search<'_, 'e> {
         let breach = Breach { request, reason, given };
         self.claim().is_broken_by(reason).then_some(breach)
     }
-}
-
-/// A name below an attribute that the estate does not use.
-fn unused(estate: &Estate, name: &str) -> String {
-    let candidates = (1..).map(|n| if n == 1 { "other".to_owned() } else { format!("other-{n}") });
-    let mut free =
-        candidates.filter(|below| estate.attribute_names.get(&format!("{name}.{below}")).is_none());
-    free.next().unwrap_or_default()
-}
-
-/// Whose attribute it is (the item's, or the circumstances') and which, of what can be given.
-fn parts(reference: Reference) -> Option<(bool, AttributeId)> {
-    match reference {
-        Reference::Given(id) => Some((false, id)),
-        Reference::Target(TargetAttribute::Own(id)) => Some((true, id)),
-        _ => None,
-    }
-}
-
-fn lies_below(estate: &Estate, id: AttributeId, above: AttributeId) -> bool {
-    let names = &estate.attribute_names;
-    std::iter::successors(names.parent(id), |head| names.parent(*head)).any(|h| h == above)
-}
-
-/// Whether another attribute that is not known lies above this one, or below it.
-fn has_relatives(estate: &Estate, unknowns: &Unknowns, place: usize) -> bool {
-    let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
-    unknowns.references.iter().filter_map(|reference| parts(*reference)).any(|(item, other)| {
-        item == is_item && (lies_below(estate, id, other) || lies_below(estate, other, id))
-    })
 }
 
 struct Tree<'u> {

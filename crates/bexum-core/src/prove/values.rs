@@ -8,10 +8,11 @@
 
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::net::IpAddr;
 
 use rustc_hash::FxHashMap;
 
+use super::spellings;
 use crate::attribute::Value;
 use crate::condition::ast::Operator;
 use crate::condition::check::TargetAttribute;
@@ -418,7 +419,7 @@ impl Pool {
             let ends = cuts.iter().skip(1).map(|next| next - 1).chain([last]);
             for (first, last) in cuts.iter().zip(ends) {
                 let spelled = (*first..=last).take(4 * (self.shared_by + self.texts.len()) + 4);
-                let spelled = spelled.flat_map(|bits| spellings(family, bits));
+                let spelled = spelled.flat_map(|bits| spellings::of_address(family, bits));
                 let free = spelled.filter(|text| !self.texts.contains(text));
                 all.extend(free.take(self.shared_by.max(1)));
             }
@@ -438,7 +439,7 @@ impl Pool {
     /// named elsewhere as a text; where there are patterns, so many for each way in which these fit.
     fn written_otherwise(&self, at: Time) -> Vec<String> {
         let mut ways: BTreeMap<Vec<bool>, Vec<String>> = BTreeMap::new();
-        for text in spellings_of_time(at).filter(|text| !self.texts.contains(text)) {
+        for text in spellings::of_time(at).filter(|text| !self.texts.contains(text)) {
             let fitted = self.fit_patterns.iter().map(|pattern| is_fitting(pattern, &text));
             let way = ways.entry(fitted.collect()).or_default();
             if way.len() < self.shared_by {
@@ -509,49 +510,6 @@ fn lists(scalars: &[Value], places: usize) -> (Vec<Box<[Value]>>, bool) {
         debug_assert!(all[first..].iter().all(|list| list.len() == length));
     }
     (all.into_iter().map(Vec::into_boxed_slice).collect(), true)
-}
-
-/// An address of a family in the ways in which it can be written.
-fn spellings(family: usize, bits: u128) -> Vec<String> {
-    match u32::try_from(bits) {
-        Ok(bits) if family == 0 => {
-            let v4 = Ipv4Addr::from_bits(bits);
-            vec![v4.to_string(), v4.to_ipv6_mapped().to_string()]
-        }
-        _ => {
-            let v6 = Ipv6Addr::from_bits(bits);
-            // One in IPv4-mapped form counts as the IPv4 address.
-            if v6.to_ipv4_mapped().is_some() {
-                return Vec::new();
-            }
-            let whole: Vec<String> =
-                v6.segments().iter().map(|part| format!("{part:04x}")).collect();
-            vec![v6.to_string(), whole.join(":")]
-        }
-    }
-}
-
-/// A moment in every way in which it can be written (spec section 4): with each offset, and zeros
-/// after its fraction.
-fn spellings_of_time(at: Time) -> impl Iterator<Item = String> {
-    const MINUTE: i64 = 60_000_000;
-    let offsets = (0..24 * 60).flat_map(|minutes| [(1, minutes), (-1, minutes)]);
-    let suffixes = offsets.map(|(sign, minutes)| {
-        let mark = if sign > 0 { '+' } else { '-' };
-        (sign * minutes, format!("{mark}{:02}:{:02}", minutes / 60, minutes % 60))
-    });
-    std::iter::once((0, "Z".to_owned())).chain(suffixes).flat_map(move |(offset, suffix)| {
-        let local = Time(at.0.saturating_add(offset * MINUTE));
-        let is_writable = (super::EARLIEST..=super::LATEST).contains(&local);
-        let plain = if is_writable { local.to_string() } else { String::new() };
-        let plain = plain.trim_end_matches('Z').to_owned();
-        let digits = plain.split_once('.').map_or(0, |(_, fraction)| fraction.len());
-        (0..=6 - digits).filter(move |_| is_writable).map(move |zeros| match (digits, zeros) {
-            (_, 0) => format!("{plain}{suffix}"),
-            (0, zeros) => format!("{plain}.{}{suffix}", "0".repeat(zeros)),
-            (_, zeros) => format!("{plain}{}{suffix}", "0".repeat(zeros)),
-        })
-    })
 }
 
 /// The moments at which conditions may change because of the time: those that it is compared with,

@@ -5,5 +5,6 @@ mod decisions;
 mod equivalences;
 mod estates;
 mod explanations;
+mod families;
 mod proofs;
 mod reach;
