@@ -8,6 +8,7 @@
 //! suppositions (`also`) and bounds of a session (`under`). Where the analysis meets a limit of
 //! its own, a law is *not decided*; it is never said to hold.
 
+mod addresses;
 mod apart;
 mod heads;
 mod moments;

@@ -207,6 +207,39 @@ fn what_is_not_worked_out_is_not_decided() {
     }
 }
 
+/// Ranges that nobody gave are worked out where nothing but `within` asks for them as one value, and
+/// patterns of texts that are compared with each other: what can be broken is, and all else holds.
+#[test]
+fn ranges_and_patterns_that_nobody_gave_are_decided() {
+    for (when, status) in [
+        ("given.ip within given.nets and not given.ip within given.nets", "held"),
+        ("given.ip within given.nets and not given.other within given.nets", "broken"),
+        (
+            "given.ip within given.nets and given.ip within '10.0.0.0/31' and given.other within '10.0.0.0/31' and given.last within '10.0.0.0/31' and given.ip != given.other and not given.other within given.nets and given.last != given.ip and given.last != given.other and not given.last within given.nets",
+            "broken",
+        ),
+        ("'10.0.0.1' within given.nets and not '::ffff:10.0.0.1' within given.nets", "held"),
+        ("'10.0.0.1' within given.nets and not '10.0.0.2' within given.nets", "broken"),
+        (
+            "'10.0.0.1' within given.nets and not '10.0.0.1' in given.nets and not '10.0.0.1/32' in given.nets and not '10.0.0.0/8' in given.nets",
+            "broken",
+        ),
+        ("given.ip within given.nets and given.ip in given.nets", "broken"),
+        ("given.a fits 'x*' and given.a = given.b and not given.b fits 'x*'", "held"),
+        (
+            "given.a fits 'x*' and given.b fits 'x*' and given.a != given.b and given.b != 'x'",
+            "broken",
+        ),
+        ("given.a fits 'x' and given.b fits 'x' and given.a != given.b", "held"),
+    ] {
+        let folder = Folder::estate().and(&format!(
+            "[[policy.all.allow]]\ndo = '*'\n[[attach]]\npolicy = 'all'\nto = 'user:tomas'\nat = 'v'\n[[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = '*'\non = '/v/s/store'\nwhen = \"{when}\"\n"
+        ));
+        let report = json(&folder);
+        assert_eq!(report["expectations"][0]["status"], status, "{when}: {report}");
+    }
+}
+
 /// The condition of a law is asked as that of an allow is: with the roles of the session that grants.
 #[test]
 fn a_law_sees_the_roles_that_an_allow_sees() {

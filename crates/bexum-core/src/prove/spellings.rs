@@ -4,22 +4,31 @@ use std::net::{Ipv4Addr, Ipv6Addr};
 
 use crate::time::Time;
 
-/// An address of a family in the ways in which it can be written.
+/// An address of a family (0: IPv4, 1: IPv6) in several of the ways in which it can be written; none
+/// for an IPv6 address in IPv4-mapped form, which counts as the IPv4 address.
 pub(super) fn of_address(family: usize, bits: u128) -> Vec<String> {
     match u32::try_from(bits) {
         Ok(bits) if family == 0 => {
             let v4 = Ipv4Addr::from_bits(bits);
-            vec![v4.to_string(), v4.to_ipv6_mapped().to_string()]
+            let mapped = v4.to_ipv6_mapped().to_string();
+            let zeros = (1..5).map(|n| format!("{}{mapped}", vec!["0"; n].join(":")));
+            [v4.to_string(), mapped.clone()].into_iter().chain(zeros).collect()
         }
         _ => {
             let v6 = Ipv6Addr::from_bits(bits);
-            // One in IPv4-mapped form counts as the IPv4 address.
             if v6.to_ipv4_mapped().is_some() {
                 return Vec::new();
             }
-            let whole: Vec<String> =
-                v6.segments().iter().map(|part| format!("{part:04x}")).collect();
-            vec![v6.to_string(), whole.join(":")]
+            let with = |digits: usize| {
+                let parts = v6.segments();
+                let parts: Vec<String> =
+                    parts.iter().map(|part| format!("{part:0digits$x}")).collect();
+                parts.join(":")
+            };
+            let mut all = vec![v6.to_string()];
+            all.extend((1..5).rev().map(with).filter(|text| *text != v6.to_string()));
+            all.dedup();
+            all
         }
     }
 }

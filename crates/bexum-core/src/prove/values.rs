@@ -8,17 +8,17 @@
 
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::IpAddr;
 
 use rustc_hash::FxHashMap;
 
+use super::addresses::is_range;
 use super::spellings;
 use crate::attribute::Value;
 use crate::condition::ast::Operator;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, Scalar};
-use crate::condition::{Condition, Program, Reference, Step, Term, is_fitting, range_ends};
+use crate::condition::{Condition, Program, Reference, Step, Term, is_fitting};
 use crate::engine::Scene;
 use crate::items::{Piece, Words, of_fits, tell_apart};
 use crate::pattern::PathSet;
@@ -31,7 +31,9 @@ use crate::truth::Truth;
 /// Letters of a segment beyond which its parts are not tried in a brace's place.
 const MOST_LETTERS: usize = 48;
 /// Values of one list attribute.
-const MOST_LISTS: usize = 600;
+const MOST_LISTS: usize = 2_000;
+/// Attributes compared with each other beyond which no words are sought for each of them.
+const MOST_WORDS_EACH: usize = 4;
 
 /// What a set of attributes that are compared with each other is compared with.
 #[derive(Clone, Debug, Default)]
@@ -41,14 +43,19 @@ pub(crate) struct Pool {
     booleans: bool,
     times: BTreeSet<Time>,
     pub(crate) fit_patterns: BTreeSet<String>,
-    ranges: BTreeSet<String>,
+    pub(super) ranges: BTreeSet<String>,
     is_ordered: bool,
+    /// Whether it stands on either side of `within`, so that a text that is an address is read.
+    pub(super) reads_addresses: bool,
+    /// Whether ranges that nobody gave are among what is asked about, so that two addresses that no
+    /// known range tells apart may be.
+    pub(super) open_ranges: bool,
     /// Whether it is compared with a time, so that a text that is one is read.
     reads_times: bool,
     /// Whether it is put into a path.
     in_brace: bool,
     /// How many attributes share it.
-    shared_by: usize,
+    pub(super) shared_by: usize,
     /// Whether something could not be taken in.
     is_partial: bool,
 }
@@ -60,7 +67,8 @@ struct Shape {
     /// In how many places as a list.
     lists: usize,
     has: bool,
-    /// On the right of `within`.
+    /// On the right of `within`. One range there is as good as a list of it, so that lists are
+    /// enough where nothing else asks for one value.
     range: bool,
 }
 
@@ -124,6 +132,8 @@ impl Unknowns {
         pool.ranges.extend(other.ranges);
         pool.booleans |= other.booleans;
         pool.is_ordered |= other.is_ordered;
+        pool.reads_addresses |= other.reads_addresses;
+        pool.open_ranges |= other.open_ranges;
         pool.reads_times |= other.reads_times;
         pool.in_brace |= other.in_brace;
         pool.is_partial |= other.is_partial;
@@ -206,7 +216,6 @@ impl Unknowns {
                 (Operator::In, false) | (Operator::Overlaps, _) => shape.lists += 1,
                 (Operator::Within, false) => {
                     shape.range = true;
-                    shape.scalar = true;
                     shape.lists += 1;
                 }
                 (Operator::In | Operator::Within, true) | (Operator::Fits, _) => {
@@ -217,19 +226,23 @@ impl Unknowns {
                 (Operator::Greater | Operator::AtLeast, _) => shape.scalar = true,
             }
         }
+        if let (Operator::Within, Operand::Unknown(place)) = (operator, &right) {
+            let leader = self.leader(*place);
+            self.pools[leader].open_ranges = true;
+        }
         match (left, right) {
             (Operand::Unknown(a), Operand::Unknown(b)) => {
                 self.join(a, b);
                 let leader = self.leader(a);
                 self.pools[leader].is_ordered |= operator.is_ordering();
-                // Two addresses and ranges that nobody gave: too much for these means.
-                self.pools[leader].is_partial |= operator == Operator::Within;
+                self.pools[leader].reads_addresses |= operator == Operator::Within;
             }
             (Operand::Unknown(place), Operand::Known(values))
             | (Operand::Known(values), Operand::Unknown(place)) => {
                 let leader = self.leader(place);
                 let pool = &mut self.pools[leader];
                 pool.is_ordered |= operator.is_ordering();
+                pool.reads_addresses |= operator == Operator::Within;
                 for value in values {
                     pool.add(operator, value);
                 }
@@ -348,6 +361,13 @@ impl Pool {
         if shape.scalar || shape.lists == 0 {
             found.extend(scalars.iter().flatten().cloned().map(Given::Value));
         }
+        if shape.range {
+            let (singles, all) = self.single_ranges();
+            scalars[0].extend(singles.into_iter().map(|text| Value::Text(text.into())));
+            // Which addresses one range holds together is more than these can tell; but it is as
+            // good as the list of those that are asked about.
+            whole &= all && !shape.scalar;
+        }
         if shape.lists > 0 {
             for scalars in &scalars {
                 let (lists, all) = lists(scalars, shape.lists);
@@ -356,18 +376,10 @@ impl Pool {
             }
             found.push(Given::Value(Value::List([].into())));
         }
-        if shape.range {
-            let mut ranges: Vec<String> =
-                ["0.0.0.0/32", "255.255.255.255/32", "0.0.0.0/0", "::/0"].map(str::to_owned).into();
-            let addresses = self.texts.iter().chain(&self.ranges);
-            let addresses = addresses.filter_map(|text| text.parse::<IpAddr>().ok());
-            ranges.extend(addresses.map(|address| match address.to_canonical() {
-                IpAddr::V4(v4) => format!("{v4}/32"),
-                IpAddr::V6(v6) => format!("{v6}/128"),
-            }));
-            found.extend(ranges.into_iter().map(|range| Given::Value(Value::Text(range.into()))));
-            // Which addresses a range holds together is more than these can tell.
-            whole = false;
+        if shape.range && shape.scalar {
+            let widest = ["0.0.0.0/0", "::/0"].map(|range| Value::Text(range.into()));
+            let all = scalars[0].iter().cloned().chain(widest).filter(is_range);
+            found.extend(all.map(Given::Value));
         }
         if shape.has {
             found.push(Given::Head);
@@ -389,49 +401,11 @@ impl Pool {
         all
     }
 
-    /// Addresses for every cell into which all ranges and single addresses cut each of the two
-    /// families: as many as attributes share the pool, none of them named elsewhere as a text. A
-    /// cell of one address that is so named is written in another way.
-    fn all_addresses(&self) -> Vec<String> {
-        if self.ranges.is_empty() {
-            return Vec::new();
-        }
-        let mut cuts = [BTreeSet::from([0u128]), BTreeSet::from([0u128])];
-        let blocks = self.ranges.iter().filter_map(|range| range_ends(range));
-        let singles = self.texts.iter().filter_map(|text| text.parse::<IpAddr>().ok());
-        let singles = singles.map(|address| (address.to_canonical(), address.to_canonical()));
-        for (first, last) in blocks.chain(singles) {
-            let (family, first, last, end) = match (first, last) {
-                (IpAddr::V4(first), IpAddr::V4(last)) => {
-                    (0, first.to_bits().into(), last.to_bits().into(), u32::MAX.into())
-                }
-                (IpAddr::V6(first), IpAddr::V6(last)) => {
-                    (1, first.to_bits(), last.to_bits(), u128::MAX)
-                }
-                _ => continue,
-            };
-            cuts[family].insert(first);
-            cuts[family].extend((last < end).then(|| last + 1));
-        }
-        let mut all = Vec::new();
-        for (family, cuts) in cuts.iter().enumerate() {
-            let last = if family == 0 { u32::MAX.into() } else { u128::MAX };
-            let ends = cuts.iter().skip(1).map(|next| next - 1).chain([last]);
-            for (first, last) in cuts.iter().zip(ends) {
-                let spelled = (*first..=last).take(4 * (self.shared_by + self.texts.len()) + 4);
-                let spelled = spelled.flat_map(|bits| spellings::of_address(family, bits));
-                let free = spelled.filter(|text| !self.texts.contains(text));
-                all.extend(free.take(self.shared_by.max(1)));
-            }
-        }
-        all
-    }
-
     /// Whether there is a word for every way in which one text can be fitted by the patterns and be
     /// read as an address or a time. Which addresses of a range, or which times before another, a
     /// pattern fits is more than these can tell.
     pub(crate) fn has_all_words(&self) -> bool {
-        let is_read = !self.ranges.is_empty() || self.reads_times && self.is_ordered;
+        let is_read = self.reads_addresses || self.reads_times && self.is_ordered;
         self.fit_patterns.is_empty() || !is_read
     }
 
@@ -453,19 +427,25 @@ impl Pool {
         ways.into_values().flatten().collect()
     }
 
-    fn all_texts(&self) -> (Vec<String>, bool) {
+    pub(super) fn all_texts(&self) -> (Vec<String>, bool) {
         let mut whole = true;
         let mut all: Vec<String> = self.texts.iter().cloned().collect();
         if !self.fit_patterns.is_empty() {
-            // Words for every way in which the patterns and the texts can match together.
-            let fitted = self.fit_patterns.iter().map(|pattern| of_fits(pattern));
-            let texts = self.texts.iter().map(|text| vec![Piece::Text(text.clone())]);
-            let patterns: Vec<_> = fitted.chain(texts).collect();
-            let before = vec![String::new(); patterns.len()];
-            let words = Words { patterns, before, are_paths: false, is_sound: &|_| true };
-            let (words, all_found) = tell_apart(&words);
-            all.extend(words);
-            whole &= all_found && self.shared_by == 1 && self.has_all_words();
+            whole &= self.has_all_words() && self.shared_by <= MOST_WORDS_EACH;
+            // Words for every way in which the patterns and the texts can match together; and others
+            // for each attribute that shares the pool, since two of them may have to differ.
+            for _ in 0..self.shared_by.min(MOST_WORDS_EACH) {
+                let fitted = self.fit_patterns.iter().map(|pattern| of_fits(pattern));
+                let texts = all.iter().map(|text| vec![Piece::Text(text.clone())]);
+                let patterns: Vec<_> = fitted.chain(texts).collect();
+                let before = vec![String::new(); patterns.len()];
+                let words = Words { patterns, before, are_paths: false, is_sound: &|_| true };
+                let (words, all_found) = tell_apart(&words);
+                all.extend(words.into_iter().filter(|word| !self.texts.contains(word)));
+                all.sort_unstable();
+                all.dedup();
+                whole &= all_found;
+            }
         }
         all.extend(self.ranges.iter().cloned());
         all.extend(self.all_addresses());

@@ -27,7 +27,7 @@ fn texts(items: &[&str]) -> Value {
 }
 
 /// The last are asked about only where a law may be left undecided.
-pub(crate) const FAMILIES: [Family; 9] = [
+pub(crate) const FAMILIES: [Family; 12] = [
     Family {
         atoms: &["given.mfa", "given.mfa is set", "not given.mfa", "given.mfa = true"],
         tried: || each("mfa", vec![Value::Boolean(true), Value::Boolean(false), text("other")]),
@@ -200,6 +200,8 @@ pub(crate) const FAMILIES: [Family; 9] = [
             "given.at within '10.0.0.0/8'",
             "given.nets = '10.0.0.0/8'",
             "'10.0.0.1' in given.nets",
+            "given.nets overlaps ['10.0.0.0/8', '10.0.0.0/31']",
+            "given.at != '10.0.0.1'",
         ],
         tried: || {
             let nets =
@@ -207,10 +209,68 @@ pub(crate) const FAMILIES: [Family; 9] = [
             let mut lists: Vec<Value> = nets.iter().map(|net| text(net)).collect();
             lists.extend(nets.iter().map(|net| texts(&[net])));
             lists.extend(nets.windows(2).map(texts));
-            let at = ["10.0.0.1", "10.0.0.0", "10.9.9.9", "11.0.0.1", "::1", "other"];
+            let at =
+                ["10.0.0.1", "10.0.0.0", "10.9.9.9", "11.0.0.1", "::1", "other", "::ffff:10.0.0.1"];
             let at = each("at", at.iter().map(|at| text(at)).collect());
             let nets = each("nets", lists);
             at.iter().flat_map(|at| nets.iter().map(|nets| [&at[..], &nets[..]].concat())).collect()
+        },
+    },
+    // What stands in a path may be a text, an address, a number, a boolean.
+    Family {
+        atoms: &[
+            "given.seg",
+            "given.seg = 1",
+            "given.seg < 3",
+            "given.seg fits 'x*'",
+            "given.seg fits '*y'",
+            "given.seg within '10.0.0.0/8'",
+            "target.name within '10.0.0.0/8'",
+            "target.name < given.time",
+            "target.name fits '*y'",
+            "given.seg != 'red'",
+        ],
+        tried: || {
+            let words = ["x", "xy", "y", "zy", "10.0.0.1", "11.0.0.1", "red", "a", "store/red"];
+            let scalars = words.iter().map(|word| text(word));
+            let scalars = scalars.chain((-1..5).map(Value::Integer));
+            each("seg", scalars.chain([true, false].map(Value::Boolean)).collect())
+        },
+    },
+    // Attributes compared with each other: whole numbers beside times, two texts beside patterns.
+    Family {
+        atoms: &[
+            "given.a >= given.c",
+            "given.b is set or given.time >= given.a",
+            "given.time >= given.a",
+            "given.a = '1970-01-01T00:00:03Z'",
+            "given.c != 2",
+        ],
+        tried: || {
+            let times =
+                ["1970-01-01T00:00:00Z", "1970-01-01T00:00:02.2Z", "1970-01-01T00:00:03Z", "other"];
+            let values: Vec<Value> =
+                (0..3).map(Value::Integer).chain(times.iter().map(|time| text(time))).collect();
+            let b = each("b", vec![Value::Integer(1)]);
+            let (a, c) = (each("a", values.clone()), each("c", values));
+            let both = a.iter().flat_map(|a| c.iter().map(move |c| [&a[..], &c[..]].concat()));
+            both.flat_map(|both| b.iter().map(move |b| [&both[..], &b[..]].concat())).collect()
+        },
+    },
+    Family {
+        atoms: &[
+            "given.one fits 'x*'",
+            "given.two fits '*y'",
+            "given.one = given.two",
+            "given.one != given.two",
+            "given.two != 'xy'",
+            "given.one fits 'x?'",
+        ],
+        tried: || {
+            let words = ["x", "xy", "xz", "xw", "y", "zy", "xzy", "xwy", "other", ""];
+            let words: Vec<Value> = words.iter().map(|word| text(word)).collect();
+            let (one, two) = (each("one", words.clone()), each("two", words));
+            one.iter().flat_map(|a| two.iter().map(move |b| [&a[..], &b[..]].concat())).collect()
         },
     },
 ];

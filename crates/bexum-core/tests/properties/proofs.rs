@@ -179,9 +179,33 @@ fn concerns(estate: &Estate, closure: &Closure<'_>) -> bool {
     among(&law.who) && !among(&law.except)
 }
 
-const BELOW: [&str; 17] = [
-    "red", "run", "x", "job-1", "a/run", "red/x", "blue/x", "x/red", "rx", "u0", "x/x/x", "a",
-    "q/n/x", "1", "2", "x/4", "-1",
+const BELOW: [&str; 26] = [
+    "red",
+    "run",
+    "x",
+    "job-1",
+    "a/run",
+    "red/x",
+    "blue/x",
+    "x/red",
+    "rx",
+    "u0",
+    "x/x/x",
+    "a",
+    "q/n/x",
+    "1",
+    "2",
+    "x/4",
+    "-1",
+    "xy",
+    "zy",
+    "true",
+    "10.0.0.1",
+    "11.0.0.1",
+    "inside/x",
+    "k/inner/x",
+    "i/x",
+    "1970-01-01T00:00:01Z",
 ];
 
 fn paths(estate: &Estate) -> Vec<String> {
@@ -276,27 +300,40 @@ fn try_everything(case: &Case, estate: &Estate, mirror: &Estate) -> Option<Reque
     None
 }
 
+/// Where a law of [`bare_case`] looks: where the policy is attached, what it is about, the `on` of the
+/// law and that of the allow. The namespace has a sealed one below.
+type Look = (&'static str, &'static str, &'static [&'static str], &'static [&'static str]);
+const LOOKS: [Look; 3] = [
+    ("v/s/store", "store.list", &["/v/s/store"], &["**"]),
+    (
+        "v/s/store",
+        "rec.read",
+        &["/v/s/store/*/**", "/v/s/store/{given.seg}", "/v/s/store/*"],
+        &["**", "{given.count}", "*/{given.folder}", "{given.seg}"],
+    ),
+    (
+        "v/s/c/n",
+        "job.run",
+        &["/v/s/c/n/i*/x", "/v/s/c/n/**/inner/x", "/v/s/c/n/**", "/v/s/c/{given.seg}/*"],
+        &["**", "*/x", "{given.seg}/**"],
+    ),
+];
+
 /// An estate in which everything hangs on conditions: one allow, perhaps a deny, for everyone, and a
 /// law about one user.
 fn bare_case() -> impl Strategy<Value = Case> {
     let all = (0..FAMILIES.len()).collect::<Vec<_>>();
-    let of_items = prop_oneof![2 => Just(false), 1 => Just(true)];
-    of_items.prop_flat_map(move |of_items| {
-        let most = if of_items { 1 } else { 2 };
+    let look = prop_oneof![2 => Just(LOOKS[0]), 2 => Just(LOOKS[1]), 1 => Just(LOOKS[2])];
+    look.prop_flat_map(move |(at, does, law_ons, ons)| {
+        let most = if at == LOOKS[0].0 && does == LOOKS[0].1 { 2 } else { 1 };
         proptest::sample::subsequence(all.clone(), 1..=most).prop_flat_map(move |families| {
             let condition = || condition(families.clone());
-            let on = if of_items {
-                prop_oneof![Just("**"), Just("{given.count}"), Just("*/{given.folder}")].boxed()
-            } else {
-                Just("**").boxed()
-            };
             let claim = prop_oneof![3 => Just(Claim::Never), 1 => Just(Claim::Always)];
             let deny = weighted(0.5, condition());
             let when = weighted(0.7, condition());
             let families = families.clone();
-            (estates::estate(), condition(), deny, on, claim, when).prop_map(
-                move |(mut declared, allow, deny, on, claim, when)| {
-                    let does = if of_items { "rec.read" } else { "store.list" };
+            (estates::estate(), condition(), deny, select(ons), select(law_ons), claim, when)
+                .prop_map(move |(mut declared, allow, deny, on, law_on, claim, when)| {
                     let statement = |effect, when: &str, on: &str| Statement {
                         effect,
                         name: None,
@@ -314,27 +351,28 @@ fn bare_case() -> impl Strategy<Value = Case> {
                     declared.attachments = vec![Attachment {
                         policy: list(&[&declared.policies[0].name.value]),
                         to: list(&["everyone"]),
-                        at: list(&["v/s/store"]),
+                        at: list(&[at]),
                         window: Default::default(),
                         about: None,
                         origin: Origin::default(),
                     }];
                     declared.users.iter_mut().for_each(|user| user.body.enabled = true);
-                    let on = if of_items { "/v/s/store/*/**" } else { "/v/s/store" };
+                    for scope in &mut declared.scopes {
+                        scope.body.sealed |= scope.name.value == "v/s/c/n/inner";
+                    }
                     declared.laws = vec![Law {
                         claim,
                         name: None,
                         who: list(&["user:u0"]),
                         except: None,
                         does: list(&[does]),
-                        on: list(&[on]),
+                        on: list(&[law_on]),
                         when: when.map(|when| w(&when)),
                         about: None,
                         origin: Origin::default(),
                     }];
                     Case { declared, families: families.clone() }
-                },
-            )
+                })
         })
     })
 }
