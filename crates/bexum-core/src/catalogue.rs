@@ -1,8 +1,8 @@
 //! The catalogue: services, kinds, verbs with their levels, and which actions apply where.
 
+pub use crate::action_set::ActionSet;
 use std::fmt;
 
-use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
 
 use crate::id::{ActionId, KindId, ServiceId};
@@ -105,9 +105,6 @@ impl Action {
         self.name.split_once('.').map_or("", |(_, verb)| verb)
     }
 }
-
-/// A set of actions, one bit each.
-pub type ActionSet = FixedBitSet;
 
 /// What a target is, as far as the catalogue cares (spec section 5, "Which actions apply").
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]

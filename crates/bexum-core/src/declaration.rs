@@ -1,7 +1,7 @@
 //! What a person declared, decoded but not yet checked against anything else.
 //!
 //! The loader fills these in; [`Estate::build`](crate::Estate::build) is their only use, apart from
-//! the [naive evaluator](crate::naive), which reads them as they stand.
+//! the naive evaluator, which reads them as they stand.
 
 use crate::attribute::Value;
 use crate::catalogue::Level;

@@ -1,6 +1,7 @@
-//! Deciding: an immutable [`Index`] over an estate, and a [`Decider`] that answers queries with it.
+//! Deciding: an [`Engine`] owns an estate and an immutable [`Index`] over it, and a [`Decider`]
+//! answers queries with it.
 //!
-//! The index is built once and shared; each thread has its own decider, which keeps what it has
+//! The engine is built once and shared; each thread has its own decider, which keeps what it has
 //! worked out about principals. Nothing on the way of a query scans all attachments: candidates
 //! are found on the target's chain of scopes, by the principal's closure and the action's policies.
 
@@ -23,7 +24,7 @@ pub use brief::{Brief, Briefs};
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{Scene, Source};
-pub use index::Index;
+pub use index::{Engine, Index};
 pub(crate) use session::Session;
 pub use sets::Cells;
 pub(crate) use sets::SoughtStatement;

@@ -3,13 +3,14 @@
 //! Nothing here reads a file, a clock or the environment, and nothing prints.
 //!
 //! ```text
-//! Declarations ──build──► Estate ──turn around──► Index ──► Decider ──► Reason, Trace
+//! Declarations ──build──► Estate ──turn around──► Engine ──► Decider ──► Reason, Trace
 //! ```
 //!
 //! Each stage has its own type and can be had only through the one before it. An [`Estate`] never
-//! changes; an [`Index`] is a read-only view of it, and each thread asks through a [`Decider`] of
-//! its own. The words (scope, item, principal, ceiling, …) are those of the spec's section 1.
+//! changes; an [`Engine`] owns one, turned around for deciding, and each thread asks through a
+//! [`Decider`] of its own. The words (scope, item, principal, ceiling, …) are those of the spec's section 1.
 
+mod action_set;
 pub mod attribute;
 pub mod catalogue;
 pub mod condition;
@@ -22,6 +23,7 @@ pub mod fault;
 pub mod id;
 mod items;
 pub mod limits;
+#[cfg(feature = "naive")]
 pub mod naive;
 pub mod name;
 pub mod origin;
@@ -38,7 +40,7 @@ pub mod truth;
 
 pub use decision::{Reading, Reason, Verdict};
 pub use declaration::Declarations;
-pub use engine::{Decider, Index};
+pub use engine::{Decider, Engine};
 pub use estate::Estate;
 pub use fault::{Diagnostic, Fault};
 pub use principal::Principal;

@@ -131,7 +131,7 @@ pub enum Outcome {
 /// Laws, ready to be tried on one principal after another.
 #[derive(Debug)]
 pub struct Laws<'e> {
-    index: &'e Index<'e>,
+    index: &'e Index,
     plans: Vec<Plan<'e>>,
     placed: Vec<Placed<'e>>,
     /// The moment that is tried before all others.
@@ -143,9 +143,9 @@ pub struct Laws<'e> {
 impl<'e> Laws<'e> {
     /// Finds out what each law is about.
     #[must_use]
-    pub fn new(index: &'e Index<'e>, laws: impl IntoIterator<Item = &'e Law>, now: Time) -> Self {
-        let placed = plan::identities(index.estate);
-        let plans = laws.into_iter().map(|law| Plan::new(index.estate, law, &placed)).collect();
+    pub fn new(index: &'e Index, laws: impl IntoIterator<Item = &'e Law>, now: Time) -> Self {
+        let placed = plan::identities(index.estate());
+        let plans = laws.into_iter().map(|law| Plan::new(index.estate(), law, &placed)).collect();
         let mut laws = Self { index, plans, placed, now, share: 0 };
         laws.share = (LAW_STEPS / laws.principals().len().max(1)).clamp(2000, 10 * STEPS);
         laws
@@ -154,7 +154,7 @@ impl<'e> Laws<'e> {
     /// Everybody whom any of the laws may be about.
     #[must_use]
     pub fn principals(&self) -> Vec<Principal> {
-        plan::concerned(self.index.estate, self.plans.iter().map(|plan| plan.law))
+        plan::concerned(self.index.estate(), self.plans.iter().map(|plan| plan.law))
     }
 
     /// Nothing known yet, for each law.
@@ -193,7 +193,7 @@ impl<'e> Laws<'e> {
         let mut texts: Vec<&str> = part
             .conditional
             .ones()
-            .filter_map(|id| self.index.estate.statements[id].when.as_ref())
+            .filter_map(|id| self.index.estate().statements[id].when.as_ref())
             .chain(&plan.law.when)
             .map(|when| &*when.text)
             .collect();
@@ -202,7 +202,7 @@ impl<'e> Laws<'e> {
         let cover = Cover {
             principals: part.principals,
             targets: plan.targets(),
-            actions: plan.actions.count_ones(..),
+            actions: plan.actions.len(),
             conditions: texts.len(),
         };
         let outcome = match (&part.breach, &part.limit) {
@@ -250,7 +250,7 @@ pub fn answers<'c>(
     check: &'c Check,
     now: Time,
 ) -> Vec<(Request<'c>, Result<Reason, RequestFault>)> {
-    let estate = decider.index.estate;
+    let estate = decider.index.estate();
     check
         .requests(now)
         .map(|request| {

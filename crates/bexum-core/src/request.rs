@@ -124,7 +124,7 @@ impl RequestFault {
                     .map(|i| format!("`{}`", estate.catalogue.actions[i].name))
                     .take(8)
                     .collect();
-                let more = if actions.count_ones(..) > names.len() { ", …" } else { "" };
+                let more = if actions.len() > names.len() { ", …" } else { "" };
                 return Some(match names.len() {
                     0 => "no action applies there".to_owned(),
                     _ => format!("what applies there: {}{more}", names.join(", ")),

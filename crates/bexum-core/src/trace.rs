@@ -285,7 +285,7 @@ impl Sink for Recorder {
     const THOROUGH: bool = true;
 
     fn candidate(&mut self, candidate: Candidate, truth: Truth, scene: &Scene<'_>) {
-        let effect = scene.index.estate.statement(candidate.statement).effect;
+        let effect = scene.index.estate().statement(candidate.statement).effect;
         let list = match (effect, truth) {
             (Effect::Deny, Truth::False) => return,
             (Effect::Deny, _) => &mut self.denies,
@@ -302,14 +302,14 @@ impl Sink for Recorder {
         obstacle: Obstacle,
         scene: &Scene<'_>,
     ) {
-        let effect = scene.index.estate.statement(candidate.statement).effect;
+        let effect = scene.index.estate().statement(candidate.statement).effect;
         if truth != Truth::False && effect == Effect::Allow {
             self.obstructed.push((finding(candidate, truth, scene), obstacle));
         }
     }
 
     fn bound(&mut self, bound: Bound, scene: &Scene<'_>) {
-        let estate = scene.index.estate;
+        let estate = scene.index.estate();
         let anchor = bound.limit.over.map_or(0, |over| estate.scope(over).depth as usize);
         let statements = bound.statements.into_iter().map(|(statement, truth)| {
             let (path, braces) = path_of(statement, anchor, scene);
@@ -326,7 +326,7 @@ impl Sink for Recorder {
 }
 
 fn finding(candidate: Candidate, truth: Truth, scene: &Scene<'_>) -> Finding {
-    let anchor = scene.index.estate.scope(candidate.scope).depth as usize;
+    let anchor = scene.index.estate().scope(candidate.scope).depth as usize;
     let (path, braces) = path_of(candidate.statement, anchor, scene);
     Finding {
         candidate,
@@ -344,7 +344,7 @@ fn finding(candidate: Candidate, truth: Truth, scene: &Scene<'_>) -> Finding {
 /// What the path patterns of a statement come to; where that is undecided, the braces that left it
 /// so, and where it is false, all that were filled in.
 fn path_of(statement: StatementId, anchor: usize, scene: &Scene<'_>) -> (Truth, Vec<Seen>) {
-    let on = &scene.index.estate.statement(statement).on;
+    let on = &scene.index.estate().statement(statement).on;
     let path = on.matches(&scene.query.target.segments, anchor, scene);
     let mut braces: Vec<Seen> = Vec::new();
     if path != Truth::True {
@@ -362,7 +362,7 @@ fn path_of(statement: StatementId, anchor: usize, scene: &Scene<'_>) -> (Truth, 
 }
 
 fn parts(statement: StatementId, truth: Truth, scene: &Scene<'_>) -> Vec<Part> {
-    let when = &scene.index.estate.statement(statement).when;
+    let when = &scene.index.estate().statement(statement).when;
     let (Some(when), true) = (when, truth != Truth::True) else { return Vec::new() };
     if when.eval(scene) == Truth::True {
         return Vec::new(); // the path kept it from being true

@@ -11,8 +11,10 @@ use bexum_core::attribute::Value;
 use bexum_core::declaration::Check;
 use bexum_core::origin;
 
-use crate::load::{self, Failure, Loaded};
+use crate::load::{Failure, Loaded};
 use crate::problem::Problem;
+use crate::texts::Folder;
+use crate::workspace::Workspace;
 
 /// Tries before a file that somebody else keeps changing is given up.
 const MOST_TRIES: usize = 200;
@@ -94,24 +96,25 @@ pub fn append_check(
     folder.lock().map_err(lock_failed)?;
     let mut was_written = false;
     for tries in 1..=MOST_TRIES {
-        let loaded = load::load(root).map_err(AppendError::Estate)?;
-        let file = choose(&loaded, file)?;
+        let workspace = Workspace::open(&Folder(root)).map_err(AppendError::Estate)?;
+        let loaded = workspace.loaded();
+        let file = choose(loaded, file)?;
         // Whoever replaced the file may have taken over what was written.
-        if was_written && is_same(&loaded) {
+        if was_written && is_same(loaded) {
             return Ok(file);
         }
-        refuse_taken(&loaded, &check.name.value)?;
+        refuse_taken(loaded, &check.name.value)?;
         let old = loaded.sources.find(&file).map(|source| source.text.as_str());
         let addition = addition(old.unwrap_or_default(), check);
         let whole = format!("{}{addition}", old.unwrap_or_default());
-        let with = load::load_with(&loaded.sources, &file, whole).map_err(|failure| {
+        let with = workspace.with(vec![(file.clone(), Some(whole))]).map_err(|failure| {
             let is_syntax = |problem: &Problem| matches!(problem, Problem::Syntax { .. });
             match failure.problems.iter().any(is_syntax) {
                 true => AppendError::NoRoom(file.clone()),
                 false => AppendError::Refused(failure),
             }
         })?;
-        if !is_same(&with) {
+        if !is_same(with.loaded()) {
             return Err(AppendError::OtherQuestion);
         }
         match write(&root.join(&file), old, &addition, tries >= PATIENT_TRIES) {

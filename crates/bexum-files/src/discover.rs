@@ -1,6 +1,7 @@
 //! Which files belong to an estate (spec section 2).
 
 use std::collections::{BTreeMap, HashSet};
+use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -29,7 +30,66 @@ pub(crate) struct Found {
     pub(crate) real: PathBuf,
 }
 
-struct Search {
+/// What stands under a name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Kind {
+    Folder,
+    /// A regular file.
+    File,
+    Link,
+    /// A folder whose content is kept in another repository.
+    Elsewhere,
+    /// Neither of these, or nothing.
+    Other,
+}
+
+/// Folders and files, wherever they are kept.
+pub(crate) trait Tree {
+    /// What a folder holds, given its canonical path.
+    fn entries(&self, folder: &Path) -> io::Result<Vec<(OsString, Kind)>>;
+
+    /// A path without links.
+    fn canonical(&self, path: &Path) -> io::Result<PathBuf>;
+
+    /// What stands at a canonical path.
+    fn kind(&self, real: &Path) -> Kind;
+}
+
+/// The tree of the file system.
+#[derive(Debug)]
+pub(crate) struct FileSystem;
+
+impl Tree for FileSystem {
+    fn entries(&self, folder: &Path) -> io::Result<Vec<(OsString, Kind)>> {
+        let entries = fs::read_dir(folder)?;
+        entries
+            .map(|entry| {
+                let entry = entry?;
+                Ok((entry.file_name(), kind(entry.file_type()?)))
+            })
+            .collect()
+    }
+
+    fn canonical(&self, path: &Path) -> io::Result<PathBuf> {
+        path.canonicalize()
+    }
+
+    fn kind(&self, real: &Path) -> Kind {
+        real.metadata().map_or(Kind::Other, |about| kind(about.file_type()))
+    }
+}
+
+fn kind(of: fs::FileType) -> Kind {
+    match of {
+        of if of.is_symlink() => Kind::Link,
+        of if of.is_dir() => Kind::Folder,
+        of if of.is_file() => Kind::File,
+        _ => Kind::Other,
+    }
+}
+
+struct Search<'t, T> {
+    tree: &'t T,
     root: PathBuf,
     seen_folders: HashSet<PathBuf>,
     /// By canonical path, so that each file is read once.
@@ -38,12 +98,13 @@ struct Search {
     problems: Vec<Problem>,
 }
 
-/// Every file of the estate at `root` (canonical), in path order.
+/// Every file of the estate at `root` (canonical) in a tree, in path order.
 ///
 /// Folders and files are taken under their real names before links are followed, so a link never
 /// renames what stands in the estate itself.
-pub(crate) fn discover(root: &Path) -> (Vec<Found>, Vec<Problem>) {
+pub(crate) fn discover(root: &Path, tree: &impl Tree) -> (Vec<Found>, Vec<Problem>) {
     let mut search = Search {
+        tree,
         root: root.to_path_buf(),
         seen_folders: HashSet::new(),
         files: BTreeMap::new(),
@@ -71,7 +132,7 @@ pub(crate) fn discover(root: &Path) -> (Vec<Found>, Vec<Problem>) {
     (files, search.problems)
 }
 
-impl Search {
+impl<T: Tree> Search<'_, T> {
     /// Everything below a folder that is no link; links are put aside.
     fn walk(&mut self, shown: PathBuf, real: PathBuf) {
         let mut folders = vec![(shown, real)];
@@ -79,28 +140,26 @@ impl Search {
             if !self.seen_folders.insert(real.clone()) {
                 continue;
             }
-            let entries =
-                match fs::read_dir(&real).and_then(Iterator::collect::<io::Result<Vec<_>>>) {
-                    Ok(entries) => entries,
-                    Err(error) => {
-                        self.problems.push(Problem::Unreadable { path: or_dot(&shown), error });
-                        continue;
-                    }
-                };
-            for entry in entries {
-                let name = entry.file_name();
+            let entries = match self.tree.entries(&real) {
+                Ok(entries) => entries,
+                Err(error) => {
+                    self.problems.push(Problem::Unreadable { path: or_dot(&shown), error });
+                    continue;
+                }
+            };
+            for (name, kind) in entries {
                 if name.as_encoded_bytes().starts_with(b".") {
                     continue;
                 }
                 let (shown, real) = (shown.join(&name), real.join(&name));
-                match entry.file_type() {
-                    Ok(kind) if kind.is_symlink() => self.links.push(shown),
-                    Ok(kind) if kind.is_dir() => folders.push((shown, real)),
-                    Ok(kind) if kind.is_file() && is_toml(&name) => {
+                match kind {
+                    Kind::Link => self.links.push(shown),
+                    Kind::Folder => folders.push((shown, real)),
+                    Kind::File if is_toml(&name) => {
                         self.files.insert(real, shown);
                     }
-                    Ok(_) => {}
-                    Err(error) => self.problems.push(Problem::Unreadable { path: shown, error }),
+                    Kind::Elsewhere => self.problems.push(Problem::Elsewhere(shown)),
+                    Kind::File | Kind::Other => {}
                 }
             }
         }
@@ -109,7 +168,7 @@ impl Search {
     /// A link that ends in `.toml` or leads to a folder; others are nobody's business.
     fn follow(&mut self, link: PathBuf) {
         let ends_in_toml = link.file_name().is_some_and(is_toml);
-        let real = match self.root.join(&link).canonicalize() {
+        let real = match self.tree.canonical(&self.root.join(&link)) {
             Ok(real) => real,
             Err(error) if ends_in_toml => {
                 self.problems.push(Problem::LinkNowhere { path: link, error });
@@ -117,7 +176,8 @@ impl Search {
             }
             Err(_) => return,
         };
-        let is_folder = real.is_dir();
+        let kind = self.tree.kind(&real);
+        let is_folder = kind == Kind::Folder;
         if !is_folder && !ends_in_toml {
             return;
         }
@@ -125,7 +185,7 @@ impl Search {
             self.problems.push(Problem::LinkOutside { path: link, to: real });
         } else if is_folder {
             self.walk(link, real);
-        } else if real.is_file() {
+        } else if kind == Kind::File {
             self.files.entry(real).or_insert(link);
         }
     }

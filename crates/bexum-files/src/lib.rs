@@ -1,7 +1,8 @@
 //! A Bexum estate on disk.
 //!
-//! [`load`](load::load) discovers the files of a folder, reads and decodes them into the core's
-//! declarations, and has the core build an estate of them. Every problem of a load is reported
+//! [`load`](load::load) reads the [texts] of a folder, or from elsewhere, decodes them into the
+//! core's declarations, and has the core build an estate of them. A [`Workspace`] keeps what each
+//! text declares, to load the estate again with some of them changed. Every problem of a load is reported
 //! together, each with its place. This crate knows files and TOML; it knows nothing of requests,
 //! and nothing of how a problem is shown.
 
@@ -12,9 +13,13 @@ mod literal;
 pub mod load;
 pub mod problem;
 pub mod source;
+pub mod texts;
+pub mod workspace;
 
 pub use append::append_check;
 pub use discover::find_root;
-pub use load::{Failure, Loaded, load, read};
+pub use load::{Failure, Loaded, load, load_from, read};
 pub use problem::Problem;
 pub use source::{Source, Sources};
+pub use texts::{Folder, Laid, Named, Revision, TextSource};
+pub use workspace::Workspace;

@@ -6,6 +6,8 @@ use std::path::PathBuf;
 use bexum_core::fault::Diagnostic;
 use bexum_core::origin::Place;
 
+use crate::texts::RevisionError;
+
 /// Largest file, in bytes. The reader of TOML takes some forty times as much memory for a file of
 /// nothing but brackets.
 pub const FILE_BYTES: u64 = 32 << 20;
@@ -78,6 +80,12 @@ pub enum Problem {
         /// Where to.
         to: PathBuf,
     },
+    /// A folder of a revision whose content another repository keeps.
+    #[error("`{}` is kept in another repository: a revision of this one does not hold it", .0.display())]
+    Elsewhere(PathBuf),
+    /// A revision that cannot be read.
+    #[error(transparent)]
+    Revision(Box<RevisionError>),
     /// A file that is no TOML.
     #[error("{message}")]
     Syntax {
@@ -134,6 +142,14 @@ impl Problem {
             Self::Unreadable { .. } => {
                 Some("an estate is read whole or not at all: allow reading it, or move it away".to_owned())
             }
+            Self::Elsewhere(_) => Some("an estate is whole by itself: copy the files into it".to_owned()),
+            Self::Revision(error) => match **error {
+                RevisionError::NoGit(_) => Some("install `git`, or name a folder".to_owned()),
+                RevisionError::NoRevision { .. } => {
+                    Some("`git log --oneline` lists revisions, `git tag` names some".to_owned())
+                }
+                _ => None,
+            },
             Self::Declared(diagnostic) => diagnostic.fault.hint(),
             _ => None,
         }

@@ -2,11 +2,12 @@
 
 use std::ops::Range;
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use bexum_core::origin::{FileId, Origin, Place};
 
 use crate::literal;
+use crate::problem::Problem;
 
 /// One file, read.
 #[derive(Debug)]
@@ -21,6 +22,18 @@ pub struct Source {
 impl Source {
     pub(crate) fn new(path: PathBuf, text: String) -> Self {
         Self { path, text, line_starts: OnceLock::new() }
+    }
+
+    /// A file of these bytes, if they are UTF-8.
+    pub(crate) fn read(path: PathBuf, bytes: Vec<u8>) -> Result<Self, Problem> {
+        match String::from_utf8(bytes) {
+            Ok(text) => Ok(Self::new(path, text)),
+            Err(error) => {
+                let good = error.utf8_error().valid_up_to();
+                let line = error.as_bytes()[..good].iter().filter(|b| **b == b'\n').count() + 1;
+                Err(Problem::NotUtf8 { path, byte: good + 1, line })
+            }
+        }
     }
 
     /// The line of a byte and its column in characters, both from 1.
@@ -51,7 +64,7 @@ impl Source {
 pub struct Sources {
     /// The estate's root folder.
     pub root: PathBuf,
-    pub(crate) files: Vec<Source>,
+    pub(crate) files: Vec<Arc<Source>>,
     /// The root's `bexum.toml`, where it could be read.
     pub(crate) root_file: Option<FileId>,
 }
@@ -65,13 +78,13 @@ impl Sources {
 
     /// Every file, in path order.
     pub fn iter(&self) -> impl Iterator<Item = &Source> {
-        self.files.iter()
+        self.files.iter().map(|file| &**file)
     }
 
     /// The file of a path below the root.
     #[must_use]
     pub fn find(&self, path: &Path) -> Option<&Source> {
-        self.files.iter().find(|file| file.path == path)
+        self.iter().find(|file| file.path == path)
     }
 
     /// The exact bytes that a place means: a part of a string is traced through its escapes.

@@ -2,9 +2,10 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 
 use bexum_core::time::Time;
-use bexum_core::{Decider, Index, Request};
+use bexum_core::{Decider, Engine, Request};
 use bexum_synth::{Layout, Model, Requests, Size, write_estate};
 
 const SMALL: Size = Size { scopes: 600, users: 80, groups: 30, attachments: 300, ..Size::S };
@@ -60,8 +61,8 @@ fn every_layout_is_the_same_estate() {
         assert_eq!(loaded.estate.policies.len(), SMALL.policies);
         assert_eq!(loaded.estate.attachments.len(), SMALL.attachments);
         assert!(loaded.estate.scopes.len().abs_diff(SMALL.scopes) < SMALL.scopes / 10);
-        let index = Index::new(&loaded.estate);
-        let mut decider = Decider::new(&index);
+        let engine = Engine::new(Arc::clone(&loaded.estate));
+        let mut decider = Decider::new(&engine);
         let model = Model::new(SMALL, 7);
         Requests::new(&model, 1)
             .take(500)

@@ -93,7 +93,7 @@ impl<'a> Briefs<'a> {
 
     /// Resolves all of them; `now` is the time of those that name none.
     pub fn resolve(&mut self, decider: &mut Decider<'_>, now: Time) {
-        let (estate, directory) = (decider.index.estate, decider.index.directory());
+        let (estate, directory) = (decider.index.estate(), decider.index.directory());
         let places = &decider.index.places;
         let scope_type = |id| places.scope_type(id);
         let rows = &mut self.rows[..self.used];

@@ -72,8 +72,8 @@ impl<'e> Closure<'e> {
     /// Works out everything about `principal` at `at`, supposing that it is in `also` too
     /// (spec section 6, "Groups" and "Active roles").
     #[must_use]
-    pub fn new(index: &Index<'e>, principal: Principal, also: &[GroupId], at: Time) -> Self {
-        let estate = index.estate;
+    pub fn new(index: &'e Index, principal: Principal, also: &[GroupId], at: Time) -> Self {
+        let estate = index.estate();
         let mut growth = Growth { at, steady: Window::ALWAYS };
 
         let mut groups: FxHashSet<GroupId> = FxHashSet::default();
@@ -143,7 +143,7 @@ impl<'e> Closure<'e> {
 impl<'e> RoleClosure<'e> {
     /// `role` and every role whose `held-by` names one of these (spec section 6, "R+").
     #[must_use]
-    pub fn new(index: &Index<'e>, role: RoleId, at: Time) -> Self {
+    pub fn new(index: &'e Index, role: RoleId, at: Time) -> Self {
         let mut growth = Growth { at, steady: Window::ALWAYS };
         let roles = grow_roles(index, vec![role], &mut growth);
         // `everyone` grants to a role taken up as well; nothing else of who asks does.
@@ -158,7 +158,7 @@ impl<'e> RoleClosure<'e> {
     }
 }
 
-fn grow_roles(index: &Index<'_>, mut queue: Vec<RoleId>, growth: &mut Growth) -> Vec<RoleId> {
+fn grow_roles(index: &Index, mut queue: Vec<RoleId>, growth: &mut Growth) -> Vec<RoleId> {
     let mut roles: FxHashSet<RoleId> = FxHashSet::default();
     while let Some(role) = queue.pop() {
         if roles.insert(role) {
@@ -170,6 +170,6 @@ fn grow_roles(index: &Index<'_>, mut queue: Vec<RoleId>, growth: &mut Growth) ->
     roles
 }
 
-fn role_names<'e>(index: &Index<'e>, roles: &[RoleId]) -> Vec<&'e str> {
-    roles.iter().map(|id| &*index.estate.role(*id).identity.name).collect()
+fn role_names<'e>(index: &'e Index, roles: &[RoleId]) -> Vec<&'e str> {
+    roles.iter().map(|id| &*index.estate().role(*id).identity.name).collect()
 }

@@ -22,7 +22,7 @@ use crate::truth::Truth;
 #[derive(Debug)]
 pub struct Decider<'e> {
     /// The index it asks.
-    pub index: &'e Index<'e>,
+    pub index: &'e Index,
     closures: Kept<Closure<'e>>,
     role_closures: Kept<RoleClosure<'e>>,
 }
@@ -30,7 +30,7 @@ pub struct Decider<'e> {
 impl<'e> Decider<'e> {
     /// A decider that knows nobody yet.
     #[must_use]
-    pub fn new(index: &'e Index<'e>) -> Self {
+    pub fn new(index: &'e Index) -> Self {
         Self { index, closures: Kept::default(), role_closures: Kept::default() }
     }
 
@@ -133,7 +133,7 @@ impl<'e> Decider<'e> {
 
     pub(crate) fn role_closure(&mut self, role: RoleId, at: Time) -> Rc<RoleClosure<'e>> {
         let index = self.index;
-        let number = (role.index(), index.estate.roles.len());
+        let number = (role.index(), index.estate().roles.len());
         self.role_closures.get(number, at, || RoleClosure::new(index, role, at))
     }
 }
@@ -191,7 +191,7 @@ impl<S: Sink> Walk<'_, S> {
         (scope, anchor): (ScopeId, usize),
         seal: Option<ScopeId>,
     ) -> bool {
-        let Index { estate, naming, .. } = self.scene.index;
+        let (estate, naming) = (self.scene.index.estate(), &self.scene.index.naming);
         let phase = match entry.windowed {
             true => {
                 let window = estate.attachments[entry.origin as usize].window;
@@ -235,7 +235,7 @@ impl<S: Sink> Walk<'_, S> {
     /// Whether any ceiling in play bounds the request.
     fn is_bounded(&mut self, whom: Whom<'_>) -> bool {
         let query = self.scene.query;
-        let (estate, places) = (self.scene.index.estate, &self.scene.index.places);
+        let (estate, places) = (self.scene.index.estate(), &self.scene.index.places);
         let mut bounded = false;
         for &policy in &query.under {
             let limit = Limit { ceiling: None, policy, over: None };

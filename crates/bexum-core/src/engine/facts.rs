@@ -21,7 +21,7 @@ use crate::truth::Truth;
 #[derive(Clone, Copy, Debug)]
 pub struct Scene<'s> {
     /// The index.
-    pub index: &'s Index<'s>,
+    pub index: &'s Index,
     /// The query.
     pub query: &'s Query<'s>,
     /// All about who asks.
@@ -71,7 +71,7 @@ impl<'s> Scene<'s> {
     /// What a statement's `on` and `when` come to, its patterns starting `anchor` segments down;
     /// its `do` is not looked at.
     pub(crate) fn truth(&self, id: StatementId, anchor: usize) -> Truth {
-        let statement = self.index.estate.statement(id);
+        let statement = self.index.estate().statement(id);
         self.truth_of(&statement.on, statement.when.as_ref(), anchor)
     }
 
@@ -86,12 +86,12 @@ impl<'s> Scene<'s> {
 
     /// The nearest value at a scope or above it.
     fn up_from(&self, scope: ScopeId, id: AttributeId) -> Option<(ScopeId, &'s Value)> {
-        let Index { estate, places, .. } = self.index;
+        let (estate, places) = (self.index.estate(), &self.index.places);
         places.bearing(scope, id).find_map(|at| Some((at, estate.scope(at).attributes.value(id)?)))
     }
 
     fn any_up_from(&self, scope: ScopeId, id: AttributeId) -> bool {
-        let Index { estate, places, .. } = self.index;
+        let (estate, places) = (self.index.estate(), &self.index.places);
         places.bearing(scope, id).any(|at| estate.scope(at).attributes.has(id))
     }
 
@@ -99,7 +99,7 @@ impl<'s> Scene<'s> {
     fn of_target(&self, id: AttributeId) -> Option<(Source, Fact<'s>)> {
         let target = &self.query.target;
         if let Place::Identity(who, _) = target.place
-            && let Some(value) = self.index.estate.identity(who)?.attributes.value(id)
+            && let Some(value) = self.index.estate().identity(who)?.attributes.value(id)
         {
             return Some((Source::Identity(who), Fact::of(value)));
         }
@@ -120,7 +120,7 @@ impl<'s> Scene<'s> {
     fn target_has(&self, id: AttributeId) -> Truth {
         let target = &self.query.target;
         if let Place::Identity(who, _) = target.place
-            && self.index.estate.identity(who).is_some_and(|who| who.attributes.has(id))
+            && self.index.estate().identity(who).is_some_and(|who| who.attributes.has(id))
         {
             return Truth::True;
         }
@@ -141,7 +141,7 @@ impl<'s> Scene<'s> {
 
     fn who_fact(&self, attribute: WhoAttribute) -> Fact<'s> {
         use WhoAttribute as P;
-        let estate = self.index.estate;
+        let estate = self.index.estate();
         match attribute {
             P::Id => Fact::text(&self.closure.id),
             P::Type => Fact::text(crate::estate::Estate::principal_type(self.query.who).word()),
@@ -163,7 +163,7 @@ impl<'s> Scene<'s> {
 
     fn target_fact(&self, attribute: TargetAttribute) -> Fact<'s> {
         use TargetAttribute as R;
-        let (index, estate, target) = (self.index, self.index.estate, &self.query.target);
+        let (index, estate, target) = (self.index, self.index.estate(), &self.query.target);
         let identity = match target.place {
             Place::Identity(who, _) => Some(who),
             _ => None,
@@ -197,7 +197,7 @@ impl<'s> Scene<'s> {
     }
 
     fn target_kind(&self) -> &'s str {
-        let estate = self.index.estate;
+        let estate = self.index.estate();
         match self.query.target.place {
             Place::Scope(id) => {
                 let scope = estate.scope(id);
@@ -225,7 +225,7 @@ impl<'s> Scene<'s> {
             return Some(given);
         }
         // What lies below something given as absent is absent too.
-        let names = &self.index.estate.attribute_names;
+        let names = &self.index.estate().attribute_names;
         let mut head = names.parent(wanted);
         while let Some(parent) = head {
             if let Some(absent @ Given::Absent) = found(parent) {
@@ -257,7 +257,7 @@ impl Facts for Scene<'_> {
             Reference::Who(WhoAttribute::Own(id)) => Truth::from(match self.query.who {
                 Principal::Workload(scope) => self.any_up_from(scope, id),
                 who => {
-                    let identity = self.index.estate.identity(who);
+                    let identity = self.index.estate().identity(who);
                     identity.is_some_and(|identity| identity.attributes.has(id))
                 }
             }),

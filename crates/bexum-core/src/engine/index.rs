@@ -1,10 +1,12 @@
 //! The index: who is in what, what is attached to whom and where, turned around once.
 
-use std::sync::OnceLock;
+use std::ops::Deref;
+use std::sync::{Arc, OnceLock};
 
 use rustc_hash::FxHashMap;
 
 use super::directory::Directory;
+use super::evaluate::Decider;
 use super::naming::Naming;
 use super::places::Places;
 use super::sought::{Sought, Whom};
@@ -27,12 +29,38 @@ pub(crate) type NamesWritten = Option<Box<[(Box<str>, Window)]>>;
 
 type Standings<T> = FxHashMap<Principal, Vec<Standing<T>>>;
 
-/// An estate turned around for deciding. Cheap to build: one pass over memberships and
-/// attachments as written.
+/// An estate and its [`Index`], owned together: cheap to clone, to hand to another thread, and to
+/// replace by that of another estate. Whoever asks makes a [`Decider`](super::Decider) of it.
+#[derive(Clone, Debug)]
+pub struct Engine(Arc<Index>);
+
+impl Engine {
+    /// Turns the estate around for deciding.
+    #[must_use]
+    pub fn new(estate: impl Into<Arc<Estate>>) -> Self {
+        Self(Arc::new(Index::new(estate.into())))
+    }
+
+    /// A decider that knows nobody yet; each thread has its own.
+    #[must_use]
+    pub fn decider(&self) -> Decider<'_> {
+        Decider::new(self)
+    }
+}
+
+impl Deref for Engine {
+    type Target = Index;
+
+    fn deref(&self) -> &Index {
+        &self.0
+    }
+}
+
+/// An estate turned around for deciding; an [`Engine`] owns it. Cheap to build: one pass over
+/// memberships and attachments as written.
 #[derive(Debug)]
-pub struct Index<'e> {
-    /// The estate.
-    pub estate: &'e Estate,
+pub struct Index {
+    estate: Arc<Estate>,
     pub(crate) groups_of: Standings<GroupId>,
     pub(crate) held_roles_of: Standings<RoleId>,
     pub(crate) takeable_roles_of: Standings<RoleId>,
@@ -48,12 +76,11 @@ pub struct Index<'e> {
     pub(crate) managers_written: FxHashMap<UserId, Box<str>>,
 }
 
-impl<'e> Index<'e> {
-    /// Turns the estate around.
-    #[must_use]
-    pub fn new(estate: &'e Estate) -> Self {
+impl Index {
+    fn new(owned: Arc<Estate>) -> Self {
+        let estate = &*Arc::clone(&owned);
         let mut index = Self {
-            estate,
+            estate: owned,
             groups_of: FxHashMap::default(),
             held_roles_of: FxHashMap::default(),
             takeable_roles_of: FxHashMap::default(),
@@ -100,16 +127,22 @@ impl<'e> Index<'e> {
         index
     }
 
+    /// The estate.
+    #[must_use]
+    pub fn estate(&self) -> &Estate {
+        &self.estate
+    }
+
     /// Names to ids, made when first asked for: one request needs no directory.
     pub(crate) fn directory(&self) -> &Directory {
-        self.directory.get_or_init(|| Directory::new(self.estate))
+        self.directory.get_or_init(|| Directory::new(&self.estate))
     }
 
     /// Everything attached to any of these subjects, each policy at each scope.
     pub(crate) fn attached_to<'i>(
         &'i self,
         sought: &'i Sought,
-    ) -> impl Iterator<Item = AttachedTo> + use<'i, 'e> {
+    ) -> impl Iterator<Item = AttachedTo> + use<'i> {
         let subjects = sought.codes().map(|code| self.places.codes.subject(code));
         let ids = subjects.flat_map(|subject| self.attachments_of.get(&subject)).flatten();
         ids.flat_map(|&id| {
@@ -133,7 +166,7 @@ impl<'e> Index<'e> {
         scope: ScopeId,
     ) -> Vec<(PolicyId, Option<ScopeId>, Window)> {
         let mut found = Vec::new();
-        let estate = self.estate;
+        let estate = &self.estate;
         let above = self.places.chain(scope).map(|(at, ..)| at);
         for at in std::iter::once(None).chain(above.map(Some)) {
             self.places.each_ceiling(at, whom, |entry| {

@@ -38,7 +38,7 @@ impl Cells {
     /// Whether everything is denied.
     #[must_use]
     pub fn is_nothing(&self) -> bool {
-        self.allow.is_clear() && self.depends.is_clear()
+        self.allow.is_empty() && self.depends.is_empty()
     }
 }
 
@@ -67,7 +67,7 @@ impl<'e> Decider<'e> {
         session: &Session<'e>,
         query: &Query<'_>,
     ) -> Vec<SoughtStatement> {
-        let (estate, places) = (self.index.estate, &self.index.places);
+        let (estate, places) = (self.index.estate(), &self.index.places);
         let mut found: Vec<SoughtStatement> = Vec::new();
         let mut add = |policy: PolicyId, effect: Effect, anchor: usize, sees: Effect| {
             let policy = estate.policy(policy);
@@ -115,7 +115,7 @@ impl<'e> Decider<'e> {
         at: Time,
         wanted: &ActionSet,
     ) -> Vec<Range<usize>> {
-        let estate = self.index.estate;
+        let estate = self.index.estate();
         let attached = self.index.attached_to(session.granting()).filter(|attached| {
             attached.window.holds(at)
                 && !estate.policy(attached.policy).allowed_actions.is_disjoint(wanted)
@@ -136,7 +136,7 @@ impl<'e> Decider<'e> {
         scope: ScopeId,
         wanted: &ActionSet,
     ) -> bool {
-        let (estate, places) = (self.index.estate, &self.index.places);
+        let (estate, places) = (self.index.estate(), &self.index.places);
         let allows = |id| !estate.policy(id).allowed_actions.is_disjoint(wanted);
         places.chain(scope).any(|(at, ..)| {
             let mut found = false;
@@ -151,7 +151,7 @@ impl<'e> Decider<'e> {
     /// What the query's principal can do on its target, of the actions in `mask` (which must
     /// apply there); the query's own action is not looked at.
     pub fn reach(&mut self, query: &Query<'_>, mask: &ActionSet) -> Cells {
-        let all = self.index.estate.catalogue.actions.len();
+        let all = self.index.estate().catalogue.actions.len();
         let session = self.session(query);
         let closure = &session.closure;
         let refused = query.take_up.is_some_and(|role| !closure.can_take_up(role));
@@ -168,7 +168,7 @@ impl<'e> Decider<'e> {
             let allow_scene = Scene { roles: Some(session.roles_of(Effect::Allow)), ..scene };
             let mut granted = Sets { scene: allow_scene, mask: &part }
                 .attached(Effect::Allow, session.whom_of(Effect::Allow));
-            if granted.hopeful.is_clear() {
+            if granted.hopeful.is_empty() {
                 continue;
             }
             // A deny counts when it is not false; hopefully, only when it is true.
@@ -186,8 +186,8 @@ impl<'e> Decider<'e> {
 
 /// The mask, cut so that `target.kind` is the same for all actions of a part: for an item it is
 /// the kind in the action asked.
-fn parts(index: &Index<'_>, query: &Query<'_>, mask: &ActionSet) -> Vec<(ActionId, ActionSet)> {
-    let catalogue = &index.estate.catalogue;
+fn parts(index: &Index, query: &Query<'_>, mask: &ActionSet) -> Vec<(ActionId, ActionSet)> {
+    let catalogue = &index.estate().catalogue;
     let mut parts: Vec<(ActionId, ActionSet)> = Vec::new();
     for i in mask.ones() {
         let kind = catalogue.actions[i].kind;
@@ -213,14 +213,14 @@ struct Sets<'s> {
 
 impl Sets<'_> {
     fn none(&self) -> Both {
-        let none = ActionSet::with_capacity(self.scene.index.estate.catalogue.actions.len());
+        let none = ActionSet::with_capacity(self.scene.index.estate().catalogue.actions.len());
         Both { strict: none.clone(), hopeful: none }
     }
 
     /// The actions of statements in play: `strict` of those that are true, `hopeful` of those that
     /// are not false.
     fn attached(&self, effect: Effect, whom: Whom<'_>) -> Both {
-        let (estate, places) = (self.scene.index.estate, &self.scene.index.places);
+        let (estate, places) = (self.scene.index.estate(), &self.scene.index.places);
         let mut both = self.none();
         for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
             places.attached_at(scope).each_sought(whom, |entry| {
@@ -238,7 +238,7 @@ impl Sets<'_> {
     }
 
     fn add(&self, effect: Effect, policy: PolicyId, anchor: usize, both: &mut Both) {
-        let policy: &Policy = self.scene.index.estate.policy(policy);
+        let policy: &Policy = self.scene.index.estate().policy(policy);
         let (actions, statements) = match effect {
             Effect::Allow => (&policy.allowed_actions, &policy.allows),
             Effect::Deny => (&policy.denied_actions, &policy.denies),
@@ -252,7 +252,7 @@ impl Sets<'_> {
     }
 
     fn add_statement(&self, id: StatementId, anchor: usize, both: &mut Both) {
-        let actions = &self.scene.index.estate.statement(id).actions;
+        let actions = &self.scene.index.estate().statement(id).actions;
         // What is certain already need not be asked again.
         if actions.intersection(self.mask).all(|action| both.strict.contains(action)) {
             return;
@@ -271,7 +271,7 @@ impl Sets<'_> {
     /// Takes away what ceilings in play do not let through (spec section 6).
     fn bound(&self, whom: Whom<'_>, granted: &mut Both) {
         let query = self.scene.query;
-        let (estate, places) = (self.scene.index.estate, &self.scene.index.places);
+        let (estate, places) = (self.scene.index.estate(), &self.scene.index.places);
         for &policy in &query.under {
             self.pass(policy, 0, granted);
         }
@@ -293,7 +293,7 @@ impl Sets<'_> {
         self.add(Effect::Deny, policy, anchor, &mut denied);
         granted.strict.difference_with(&denied.hopeful);
         granted.hopeful.difference_with(&denied.strict);
-        if !self.scene.index.estate.policy(policy).allows.is_empty() {
+        if !self.scene.index.estate().policy(policy).allows.is_empty() {
             let mut allowed = self.none();
             self.add(Effect::Allow, policy, anchor, &mut allowed);
             granted.strict.intersect_with(&allowed.strict);

@@ -52,7 +52,7 @@ pub(crate) fn rows<'s>(
     // What is left of a pattern, and a path that stands for it.
     let mut rests: Vec<(Rest, String)> = Vec::new();
     let mut names: BTreeSet<String> = BTreeSet::new();
-    let Some(estate) = (!sought.is_empty()).then(|| scene(0).index.estate) else { return found };
+    let Some(estate) = (!sought.is_empty()).then(|| scene(0).index.estate()) else { return found };
     let segments: Vec<&str> = estate.scope(scope).path.split('/').collect();
     for (i, said) in sought.iter().enumerate() {
         let scene = scene(i);

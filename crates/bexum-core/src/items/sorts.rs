@@ -30,7 +30,7 @@ pub(crate) fn sorts(
     asked: &[Asked<'_>],
 ) -> (Vec<String>, bool) {
     let Some(first) = scenes.first() else { return (Vec::new(), true) };
-    let estate = first.index.estate;
+    let estate = first.index.estate();
     let path = &*estate.scope(scope).path;
     // Declared things below the scope that stood in the way of a word: what lies at or below them is
     // no item of the scope, and is told apart from what is.

@@ -52,7 +52,7 @@ pub enum Has {
 /// The first overlap of somebody, if there is one at any time.
 #[must_use]
 pub fn overlaps(
-    index: &Index<'_>,
+    index: &Index,
     separation: &Separation,
     who: Principal,
     now: Time,
@@ -91,7 +91,7 @@ pub fn overlaps(
 }
 
 /// What a role brings, at each time while the closure is as it is.
-fn over_time<'e>(index: &Index<'e>, closure: &Closure<'e>, role: RoleId) -> Vec<RoleClosure<'e>> {
+fn over_time<'e>(index: &'e Index, closure: &Closure<'e>, role: RoleId) -> Vec<RoleClosure<'e>> {
     let mut found = Vec::new();
     let mut at = closure.steady.from.unwrap_or(super::EARLIEST);
     loop {
@@ -106,7 +106,7 @@ fn over_time<'e>(index: &Index<'e>, closure: &Closure<'e>, role: RoleId) -> Vec<
 }
 
 struct Seen<'s, 'e> {
-    index: &'s Index<'e>,
+    index: &'s Index,
     separation: &'s Separation,
     closure: &'s Closure<'e>,
     taken: &'s [(RoleId, Vec<RoleClosure<'e>>)],
@@ -154,14 +154,14 @@ impl Seen<'_, '_> {
 
     /// Whether `attached` is `wanted` or includes it, to any depth.
     fn brings(&self, attached: PolicyId, wanted: PolicyId) -> bool {
-        attached == wanted || self.index.estate.includes(attached, wanted)
+        attached == wanted || self.index.estate().includes(attached, wanted)
     }
 
     /// Whether what is attached at a scope has anything to say at the separation's scopes, or
     /// below them: a seal shuts out allows from above it.
     fn reaches(&self, scope: ScopeId, policy: PolicyId) -> bool {
         let Some(wanted) = &self.separation.at else { return true };
-        let estate = self.index.estate;
+        let estate = self.index.estate();
         let only_allows = estate.policy(policy).denies.is_empty();
         wanted.iter().any(|at| {
             if estate.scopes.holds(*at, scope) {

@@ -9,7 +9,7 @@ pub(super) const EARLIEST: Time = Time::EARLIEST;
 pub(super) const LATEST: Time = Time::LATEST;
 
 /// All that somebody is in, from the beginning of time to its end; the present comes first.
-pub(super) fn timeline<'e>(index: &Index<'e>, who: Principal, now: Time) -> Vec<Closure<'e>> {
+pub(super) fn timeline<'e>(index: &'e Index, who: Principal, now: Time) -> Vec<Closure<'e>> {
     let mut found: Vec<Closure<'e>> = Vec::new();
     let mut at = EARLIEST;
     loop {

@@ -66,7 +66,7 @@ pub(super) fn with_search<'e, T>(
     let session = decider.session(&query);
     let mut entries = decider.index.policies_above(session.whom(), query.target.scope());
     entries.extend(query.under.iter().map(|policy| (*policy, None, Window::ALWAYS)));
-    let estate = decider.index.estate;
+    let estate = decider.index.estate();
     let mut says: Vec<Say> = Vec::new();
     for (policy, at, window) in &entries {
         if !window.holds(query.time) {
@@ -135,7 +135,7 @@ impl<'e> Search<'_, 'e> {
                 unknowns.take_in(&scene, &law.on, law.when.as_ref());
             }
             for (id, _) in self.says {
-                let statement = scene.index.estate.statement(*id);
+                let statement = scene.index.estate().statement(*id);
                 unknowns.take_in(&scene, &statement.on, statement.when.as_ref());
             }
         }
@@ -149,7 +149,7 @@ impl<'e> Search<'_, 'e> {
         self.steps = tree.steps;
         if !found {
             let name = |place: usize| {
-                unknowns.references[place].written(&self.decider.index.estate.attribute_names)
+                unknowns.references[place].written(&self.decider.index.estate().attribute_names)
             };
             return match tree.partial {
                 _ if tree.steps > most => Found::Limit(Limit::Steps),
@@ -254,7 +254,7 @@ impl<'e> Search<'_, 'e> {
         }
         // What is allowed in doubt stays so when more is known; what is refused may not. And what
         // stands above an attribute, or below it, may be given only where it is not.
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         if self.claim() == Claim::Always || has_relatives(estate, tree.unknowns, place) {
             tree.withheld[place] = true;
             if self.descend(tree, gift) {
@@ -314,7 +314,7 @@ impl<'e> Search<'_, 'e> {
     /// Whether all that hangs on an attribute are parts of conditions that compare it with what is
     /// known: no brace, no other attribute that is not known, and nothing above or below it.
     fn hangs_on_leaves(&self, unknowns: &Unknowns, place: usize) -> bool {
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         let reference = unknowns.references[place];
         let in_brace = self.patterns().flat_map(|pattern| pattern.braces());
         let in_brace = in_brace.into_iter().any(|brace| brace.attribute == reference);
@@ -332,7 +332,7 @@ impl<'e> Search<'_, 'e> {
     /// What is asked about the request: the law's `on` and `when`, then those of the statements in
     /// play, each with how many segments down its patterns start.
     fn asked(&self) -> impl Iterator<Item = (&'e PathSet, Option<&'e Condition>, usize)> + '_ {
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         let says = self.says.iter().map(|(id, anchor)| {
             let statement = estate.statement(*id);
             (&statement.on, statement.when.as_ref(), *anchor)
@@ -353,7 +353,7 @@ impl<'e> Search<'_, 'e> {
     /// All that a search depends on but what is given: two requests alike in it have the same
     /// outcome. `None` where patterns hang on what is given, and so on the path.
     pub(super) fn fingerprint(&self) -> Option<String> {
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         let scenes = EFFECTS.map(|effect| self.scene(effect));
         let scope = self.query.target.scope();
         let seals: Vec<ScopeId> =
@@ -411,7 +411,7 @@ impl<'e> Search<'_, 'e> {
         let [given, item] = &self.known;
         self.query.given.clone_from(given);
         self.query.item.clone_from(item);
-        let names = &self.decider.index.estate.attribute_names;
+        let names = &self.decider.index.estate().attribute_names;
         for (reference, given) in unknowns.references.iter().zip(gift) {
             let (list, id) = match reference {
                 Reference::Given(id) => (&mut self.query.given, *id),
@@ -485,7 +485,7 @@ impl<'e> Search<'_, 'e> {
     /// Whether an attribute can be given this beside what is given: only the head of a table has
     /// something below it, save that below what is absent all is absent.
     fn fits(&self, unknowns: &Unknowns, gift: &Gift, place: usize, value: &Given) -> bool {
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
         let agree = |above: &Given, below: &Given| match above {
             Given::Head => true,
@@ -510,7 +510,7 @@ impl<'e> Search<'_, 'e> {
 
     /// The request by names, asked once more in the usual way.
     fn breach(&mut self) -> Option<Breach> {
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         let names = &estate.attribute_names;
         let mut request = Request::new(
             estate.principal_id(self.query.who),

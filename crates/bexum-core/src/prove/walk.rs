@@ -81,8 +81,8 @@ impl<'e> Grants<'e> {
             attached.sort_unstable();
             attached.dedup();
             for (scope, policy) in attached {
-                let range = index.estate.scopes.subtree(scope);
-                let actions = &index.estate.policy(policy).allowed_actions;
+                let range = index.estate().scopes.subtree(scope);
+                let actions = &index.estate().policy(policy).allowed_actions;
                 match found.last_mut() {
                     Some((known, together)) if *known == range => together.union_with(actions),
                     _ => found.push((range, actions.clone())),
@@ -197,7 +197,7 @@ impl<'e> Walk<'_, 'e> {
         taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         range: Range<usize>,
     ) {
-        let estate = self.laws.index.estate;
+        let estate = self.laws.index.estate();
         let plan = self.plan;
         let placed = &self.laws.placed;
         let first = placed.partition_point(|at| at.place.index() < range.start);
@@ -243,7 +243,7 @@ impl<'e> Walk<'_, 'e> {
     /// All statements that have a say at a scope at some time, and the moments around them.
     fn play(&mut self, taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>, scope: ScopeId) -> Play {
         let index = self.laws.index;
-        let estate = index.estate;
+        let estate = index.estate();
         let whom = Whom(&self.closure.sought, taken.map(|(_, taken)| &taken.sought));
         let entries = index.policies_above(whom, scope);
         let mut play = Play { says: Vec::new(), bounds: Vec::new() };
@@ -317,7 +317,7 @@ impl<'e> Walk<'_, 'e> {
         play: &Play,
     ) -> Vec<Spot> {
         let index = decider.index;
-        let estate = index.estate;
+        let estate = index.estate();
         let scope = estate.scope(id);
         let class = TargetClass::Item(scope.kind);
         let place = Place::Item(id);
@@ -361,7 +361,7 @@ impl<'e> Walk<'_, 'e> {
         play: &Play,
         spot: Spot,
     ) {
-        let estate = self.laws.index.estate;
+        let estate = self.laws.index.estate();
         let mut mask = estate.catalogue.applicable(spot.class).clone();
         mask.intersect_with(&self.plan.law.actions);
         let Some(first) = mask.minimum().map(ActionId::new) else { return };
@@ -407,7 +407,7 @@ impl<'e> Walk<'_, 'e> {
         action: ActionId,
     ) -> Vec<Time> {
         let index = self.laws.index;
-        let estate = index.estate;
+        let estate = index.estate();
         let mut bounds = play.bounds.clone();
         let window = self.window(taken);
         let query = self.query(spot, None, window.from.unwrap_or(self.laws.now), action);

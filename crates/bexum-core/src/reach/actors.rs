@@ -21,8 +21,8 @@ pub struct Actors<'e> {
 impl<'e> Actors<'e> {
     /// Of these actions, in a subtree or everywhere.
     #[must_use]
-    pub fn new(index: &'e Index<'e>, wanted: ActionSet, below: Option<ScopeId>) -> Self {
-        let spots = Spots::new(index.estate);
+    pub fn new(index: &'e Index, wanted: ActionSet, below: Option<ScopeId>) -> Self {
+        let spots = Spots::new(index.estate());
         Self {
             decider: Decider::new(index),
             spots,
@@ -45,7 +45,7 @@ impl<'e> Actors<'e> {
 
     /// The scopes in which one of these sessions may be allowed something, in order.
     fn scopes(&mut self, sessions: &[Viewpoint]) -> impl Iterator<Item = ScopeId> + use<'e> {
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         let mut ranges = Vec::new();
         for session in sessions {
             let asking =
@@ -86,7 +86,7 @@ impl<'e> Actors<'e> {
     }
 
     fn add_cells(&mut self, session: &Viewpoint, spot: Spot, found: &mut Vec<(Spot, Cells)>) {
-        if spot.applicable(self.decider.index.estate).is_disjoint(&self.wanted) {
+        if spot.applicable(self.decider.index.estate()).is_disjoint(&self.wanted) {
             return;
         }
         for spot in spots_for(&mut self.decider, session, spot, &mut self.limited) {
@@ -100,7 +100,7 @@ impl<'e> Actors<'e> {
     /// The rows in which somebody, given their [`sessions`], can do any of it, and the items that are
     /// exceptions to such a row.
     pub fn rows(&mut self, sessions: &[Viewpoint]) -> Vec<Row> {
-        let estate = self.decider.index.estate;
+        let estate = self.decider.index.estate();
         let people = [sessions.to_vec()];
         let mut rows = Vec::new();
         for id in self.scopes(sessions) {

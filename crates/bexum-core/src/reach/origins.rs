@@ -15,7 +15,7 @@ pub fn sources(decider: &mut Decider<'_>, query: &Query<'_>) -> Vec<Candidate> {
         const THOROUGH: bool = true;
 
         fn candidate(&mut self, candidate: Candidate, truth: Truth, scene: &Scene<'_>) {
-            let statement = scene.index.estate.statement(candidate.statement);
+            let statement = scene.index.estate().statement(candidate.statement);
             if truth == Truth::True && statement.effect == Effect::Allow {
                 self.0.push(candidate);
             }
@@ -40,7 +40,7 @@ pub struct Doubt {
 /// Why a query's answer depends.
 pub fn doubt(decider: &mut Decider<'_>, query: &Query<'_>) -> Doubt {
     let (_, trace) = Recorder::of(decider, query);
-    let names = &decider.index.estate.attribute_names;
+    let names = &decider.index.estate().attribute_names;
     let findings = trace.denies.iter().chain(&trace.misses).chain(&trace.allows);
     let mut parts: Vec<_> = findings.clone().flat_map(|finding| &finding.parts).collect();
     let in_ceilings = trace.ceilings.iter().flat_map(|ceiling| &ceiling.statements);

@@ -20,7 +20,7 @@ pub fn cells_at(
     spot: &Spot,
     wanted: Option<&ActionSet>,
 ) -> Cells {
-    let estate = decider.index.estate;
+    let estate = decider.index.estate();
     let mut mask = spot.applicable(estate).clone();
     if let Some(wanted) = wanted {
         mask.intersect_with(wanted);
@@ -39,7 +39,7 @@ pub fn spots_for(
     spot: Spot,
     limited: &mut Limited,
 ) -> Vec<Spot> {
-    let estate = decider.index.estate;
+    let estate = decider.index.estate();
     let found = singled_out(decider, session, &spot, None);
     limited.extend((!found.whole).then(|| spot.scope()));
     let singled: Vec<Spot> = found.singled.iter().map(|one| spot_of(estate, &spot, one)).collect();
@@ -58,7 +58,7 @@ fn singled_out(
     wanted: Option<&ActionSet>,
 ) -> items::Rows {
     let index = decider.index;
-    let estate = index.estate;
+    let estate = index.estate();
     let action = spot.applicable(estate).minimum().map(ActionId::new);
     let (SpotSort::Items, Some(action)) = (spot.sort, action) else { return items::Rows::none() };
     let query = session.query(spot, action);
@@ -142,7 +142,7 @@ pub fn access_at(
     wanted: Option<&ActionSet>,
 ) -> Access {
     let Some((first, roles)) = sessions.split_first() else {
-        let own = Cells::nothing(decider.index.estate.catalogue.actions.len());
+        let own = Cells::nothing(decider.index.estate().catalogue.actions.len());
         return Access { own, by_role: Vec::new() };
     };
     let own = cells_at(decider, first, spot, wanted);
@@ -168,7 +168,7 @@ pub fn rows_at(
     wanted: Option<&ActionSet>,
     limited: &mut Limited,
 ) -> Vec<Row> {
-    let estate = decider.index.estate;
+    let estate = decider.index.estate();
     let mut singled = Singled::default();
     for session in people.iter().flatten() {
         singled.add(decider, session, &spot, wanted, limited);
@@ -187,13 +187,13 @@ pub fn rows_at(
 /// Everything that people can do, given their [`sessions`], in a subtree or everywhere.
 #[must_use]
 pub fn by_principal(
-    index: &Index<'_>,
+    index: &Index,
     people: &[Vec<Viewpoint>],
     below: Option<ScopeId>,
     limited: &mut Limited,
 ) -> Vec<Row> {
     let mut decider = Decider::new(index);
-    let spots = Spots::new(index.estate);
+    let spots = Spots::new(index.estate());
     let rows =
         spots.below(below).flat_map(|spot| rows_at(&mut decider, people, spot, None, limited));
     rows.collect()
@@ -209,14 +209,14 @@ pub(super) const TOGETHER: usize = 1024;
 /// that they can take up; those who can do nothing there make the last group.
 #[must_use]
 pub fn by_target(
-    index: &Index<'_>,
+    index: &Index,
     circumstances: &Viewpoint,
     with_roles: bool,
     principals: &[Principal],
     spot: &Spot,
     limited: &mut Limited,
 ) -> Vec<Crowd> {
-    let estate = index.estate;
+    let estate = index.estate();
     let mut singled = Singled::default();
     // Most people are allowed nothing at one place.
     let (mut some, mut nobody): (Vec<Principal>, Vec<Principal>) = (Vec::new(), Vec::new());
@@ -253,7 +253,7 @@ pub fn by_target(
         let mut groups: Vec<(Access, Vec<Principal>)> = groups.into_iter().collect();
         groups.sort_by_cached_key(|(access, who)| {
             let count = |of: fn(&Cells) -> &ActionSet| -> usize {
-                access.sessions().map(|(_, cells)| of(cells).count_ones(..)).sum()
+                access.sessions().map(|(_, cells)| of(cells).len()).sum()
             };
             let (allow, depends) = (count(|cells| &cells.allow), count(|cells| &cells.depends));
             (std::cmp::Reverse((allow, depends)), who[0])
@@ -269,7 +269,7 @@ pub fn by_target(
 
 /// Calls `each` with every principal and its sessions.
 fn each_in_turn<'e>(
-    index: &'e Index<'e>,
+    index: &'e Index,
     circumstances: &Viewpoint,
     with_roles: bool,
     principals: &[Principal],

@@ -130,7 +130,7 @@ pub(super) fn many(estate: &Estate) -> usize {
 fn items_of(estate: &Estate, id: ScopeId) -> Option<Spot> {
     let scope = estate.scope(id);
     let actions = estate.catalogue.applicable(TargetClass::Item(scope.kind));
-    if !scope.holds_items() || actions.is_clear() {
+    if !scope.holds_items() || actions.is_empty() {
         return None;
     }
     let asked = format!("{}{}", scope.path, format!("/{FRESH}").repeat(many(estate)));

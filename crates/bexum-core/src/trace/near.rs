@@ -77,12 +77,12 @@ pub(super) fn help(decider: &mut Decider<'_>, query: &Query<'_>) -> Truth {
 /// Groups that might have the query allowed: those that a policy is attached to which nearly
 /// allowed it, or whose members may take up a role that was refused.
 pub(super) fn groups_to_try(
-    index: &Index<'_>,
+    index: &Index,
     query: &Query<'_>,
     near: &[NearMiss],
     closure: &Closure<'_>,
 ) -> Vec<GroupId> {
-    let estate = index.estate;
+    let estate = index.estate();
     let attached = near.iter().filter_map(|miss| match miss.shortfall {
         Shortfall::ToOthers { attachment, .. } => Some(attachment),
         _ => None,
@@ -136,7 +136,7 @@ pub(super) fn would_help(
 
 /// Memberships and role holdings of a closure that do not hold at a moment.
 #[must_use]
-pub fn lapses(index: &Index<'_>, closure: &Closure<'_>, at: Time) -> Vec<Lapse> {
+pub fn lapses(index: &Index, closure: &Closure<'_>, at: Time) -> Vec<Lapse> {
     let mut found = Vec::new();
     let groups = closure.groups.iter().map(|group| Principal::Group(*group));
     let roles = closure.roles.iter().map(|role| Principal::Role(*role));
@@ -168,8 +168,8 @@ pub fn lapses(index: &Index<'_>, closure: &Closure<'_>, at: Time) -> Vec<Lapse> 
 }
 
 /// The nearest policies that would have allowed it.
-pub(super) fn misses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>) -> Vec<NearMiss> {
-    let estate = index.estate;
+pub(super) fn misses(index: &Index, query: &Query<'_>, closure: &Closure<'_>) -> Vec<NearMiss> {
+    let estate = index.estate();
     let scene = Scene { index, query, closure, roles: None };
     let target = query.target.scope();
     let is_sought = |subject: Subject| match subject {
@@ -251,9 +251,9 @@ pub(super) fn misses(index: &Index<'_>, query: &Query<'_>, closure: &Closure<'_>
 }
 
 /// The first allow statement of the policy that names the action.
-fn naming(index: &Index<'_>, policy: PolicyId, query: &Query<'_>) -> Option<StatementId> {
-    let allows = &index.estate.policy(policy).allows;
+fn naming(index: &Index, policy: PolicyId, query: &Query<'_>) -> Option<StatementId> {
+    let allows = &index.estate().policy(policy).allows;
     let named =
-        |id: &&StatementId| index.estate.statement(**id).actions.contains(query.action.index());
+        |id: &&StatementId| index.estate().statement(**id).actions.contains(query.action.index());
     allows.iter().find(named).copied()
 }

@@ -79,7 +79,7 @@ impl Routes {
     /// way is a shortest one.
     #[must_use]
     pub fn new(
-        index: &Index<'_>,
+        index: &Index,
         start: Principal,
         also: &[GroupId],
         take_up: Option<RoleId>,
@@ -99,7 +99,7 @@ impl Routes {
         }
         search.run();
         if let Some(role) = take_up {
-            let mut able = index.estate.role(role).taken_by.iter().filter(|member| {
+            let mut able = index.estate().role(role).taken_by.iter().filter(|member| {
                 let reached = member.who == start || search.came_from.contains_key(&member.who);
                 reached && member.window.holds(at)
             });
@@ -144,15 +144,15 @@ impl Routes {
     }
 }
 
-struct Search<'s, 'e> {
-    index: &'s Index<'e>,
+struct Search<'s> {
+    index: &'s Index,
     start: Principal,
     at: Time,
     queue: VecDeque<Principal>,
     came_from: FxHashMap<Principal, Arrival>,
 }
 
-impl Search<'_, '_> {
+impl Search<'_> {
     fn run(&mut self) {
         let index = self.index;
         while let Some(from) = self.queue.pop_front() {

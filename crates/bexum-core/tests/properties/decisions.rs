@@ -2,12 +2,13 @@
 
 use bexum_core::condition::Reference;
 use bexum_core::declaration::Declarations;
-use bexum_core::engine::{Candidate, Decider, Index, Scene, Sink};
+use bexum_core::engine::{Candidate, Decider, Engine, Scene, Sink};
 use bexum_core::naive::Naive;
 use bexum_core::policy::Effect;
 use bexum_core::{Reading, Reason, Request, Trace, Truth, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
+use std::sync::Arc;
 
 use crate::estates::{self, answers, build, w};
 
@@ -48,8 +49,8 @@ proptest! {
         requests in vec(estates::request(), 20),
     ) {
         let estate = build(&declared);
-        let index = Index::new(&estate);
-        let mut decider = Decider::new(&index);
+        let engine = Engine::new(Arc::clone(&estate));
+        let mut decider = Decider::new(&engine);
         for request in &requests {
             let Ok(query) = request.resolve(&estate) else { continue };
             let reason = decider.decide(&query);
@@ -145,8 +146,8 @@ proptest! {
         requests in vec(estates::request(), 20),
     ) {
         let estate = build(&declared);
-        let index = Index::new(&estate);
-        let mut decider = Decider::new(&index);
+        let engine = Engine::new(Arc::clone(&estate));
+        let mut decider = Decider::new(&engine);
         for full in &requests {
             let mut truths = |request: &Request<'_>| {
                 let query = request.resolve(&estate).ok()?;
@@ -175,8 +176,8 @@ proptest! {
         requests in vec(estates::request(), 20),
     ) {
         let estate = build(&declared);
-        let index = Index::new(&estate);
-        let mut decider = Decider::new(&index);
+        let engine = Engine::new(Arc::clone(&estate));
+        let mut decider = Decider::new(&engine);
         for request in &requests {
             let Ok(query) = request.resolve(&estate) else { continue };
             for reference in Trace::of(&mut decider, &query).not_given() {

@@ -3,12 +3,13 @@
 use bexum_core::attribute::Value;
 use bexum_core::condition::fact::Scalar;
 use bexum_core::declaration::{Attachment, Element, List, WindowWritten};
-use bexum_core::engine::{Brief, Briefs, Closure, Index};
+use bexum_core::engine::{Brief, Briefs, Closure, Engine};
 use bexum_core::origin::Written;
 use bexum_core::{Decider, Estate, Principal, Reason, Request, Time, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::select;
+use std::sync::Arc;
 
 use crate::estates::{self, MOMENTS, answers, w};
 
@@ -193,8 +194,8 @@ proptest! {
         requests in vec(estates::request(), 1..50),
     ) {
         let estate = estates::build(&declared);
-        let index = Index::new(&estate);
-        let mut decider = Decider::new(&index);
+        let engine = Engine::new(Arc::clone(&estate));
+        let mut decider = Decider::new(&engine);
         let mut briefs = Briefs::default();
         // The second time round, what the first left behind is there.
         for _ in 0..2 {
@@ -213,21 +214,21 @@ proptest! {
                 prop_assert_eq!(quick.is_some(), careful.is_some(), "{:?}", request);
                 let Some((quick, careful)) = quick.zip(careful) else { continue };
                 prop_assert_eq!(format!("{quick:?}"), format!("{careful:?}"));
-                prop_assert_eq!(decider.decide(quick), Decider::new(&index).decide(&careful));
+                prop_assert_eq!(decider.decide(quick), Decider::new(&engine).decide(&careful));
             }
         }
     }
 
     #[test]
     fn closures_stay_while_they_say_they_do(declared in estates::estate(), at in 0..5usize, then in 0..5usize) {
-        let estate = Estate::build(&declared).expect("it builds");
-        let index = Index::new(&estate);
+        let estate = Arc::new(Estate::build(&declared).expect("it builds"));
+        let engine = Engine::new(Arc::clone(&estate));
         let moments = [0, MOMENTS[0], MOMENTS[1], 2_500_000, MOMENTS[2]];
         let principals: Vec<Principal> = estate.principals().collect();
         for principal in principals {
-            let closure = Closure::new(&index, principal, &[], Time(moments[at]));
+            let closure = Closure::new(&engine, principal, &[], Time(moments[at]));
             prop_assert!(closure.steady.holds(Time(moments[at])));
-            let later = Closure::new(&index, principal, &[], Time(moments[then]));
+            let later = Closure::new(&engine, principal, &[], Time(moments[then]));
             if closure.steady.holds(Time(moments[then])) {
                 prop_assert_eq!(&closure.groups, &later.groups);
                 prop_assert_eq!(&closure.roles, &later.roles);
@@ -238,7 +239,7 @@ proptest! {
 
     #[test]
     fn the_tree_knows_what_lies_where(declared in estates::estate()) {
-        let estate = Estate::build(&declared).expect("it builds");
+        let estate = Arc::new(Estate::build(&declared).expect("it builds"));
         for (above, upper) in estate.scopes.iter() {
             for (below, lower) in estate.scopes.iter() {
                 let by_path = lower.path == upper.path

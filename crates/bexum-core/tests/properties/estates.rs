@@ -1,8 +1,9 @@
 //! Random estates and requests, small enough to shrink well and rich enough to meet every rule.
 //!
-//! Everything is an index into a short vocabulary, so shrinking goes towards the first entries.
+//! Everything is an engine into a short vocabulary, so shrinking goes towards the first entries.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use bexum_core::attribute::Value;
 use bexum_core::catalogue::Level;
@@ -14,7 +15,7 @@ use bexum_core::origin::{FileId, Origin, Written};
 use bexum_core::policy::Effect;
 use bexum_core::principal::Join;
 use bexum_core::scope::ScopeType;
-use bexum_core::{Decider, Estate, Index, Reason, Request, Time};
+use bexum_core::{Decider, Engine, Estate, Reason, Request, Time};
 use proptest::collection::vec;
 use proptest::option::weighted;
 use proptest::prelude::*;
@@ -511,15 +512,17 @@ pub(crate) fn request() -> impl Strategy<Value = Request<'static>> {
 }
 
 /// The estate of declarations that have no fault.
-pub(crate) fn build(declared: &Declarations) -> Estate {
-    Estate::build(declared).unwrap_or_else(|faults| panic!("the estate builds: {faults:?}"))
+pub(crate) fn build(declared: &Declarations) -> Arc<Estate> {
+    Arc::new(
+        Estate::build(declared).unwrap_or_else(|faults| panic!("the estate builds: {faults:?}")),
+    )
 }
 
 /// What the engine says of each request; `None` for an error.
 pub(crate) fn answers(declared: &Declarations, requests: &[Request<'_>]) -> Vec<Option<Reason>> {
     let estate = build(declared);
-    let index = Index::new(&estate);
-    let mut decider = Decider::new(&index);
+    let engine = Engine::new(Arc::clone(&estate));
+    let mut decider = Decider::new(&engine);
     let mut answer = |request: &Request<'_>| {
         let query = request.resolve(&estate).ok()?;
         Some(decider.decide(&query))

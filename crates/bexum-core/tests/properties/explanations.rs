@@ -1,11 +1,12 @@
 //! Explanations hold up: what they name is what decides, and nothing else is.
 
 use bexum_core::declaration::Declarations;
-use bexum_core::engine::{Decider, Index};
+use bexum_core::engine::{Decider, Engine};
 use bexum_core::origin::Origin;
 use bexum_core::{Estate, Reason, Request, Trace};
 use proptest::collection::vec;
 use proptest::prelude::*;
+use std::sync::Arc;
 
 use crate::estates;
 
@@ -21,10 +22,10 @@ struct Naming {
 }
 
 fn explain(declared: &Declarations, request: &Request<'_>) -> Option<(Reason, Naming)> {
-    let estate = Estate::build(declared).ok()?;
-    let index = Index::new(&estate);
+    let estate = Arc::new(Estate::build(declared).ok()?);
+    let engine = Engine::new(Arc::clone(&estate));
     let query = request.resolve(&estate).ok()?;
-    let trace = Trace::of(&mut Decider::new(&index), &query);
+    let trace = Trace::of(&mut Decider::new(&engine), &query);
     let mut naming = Naming::default();
     let written = |id| estate.statement(id).origin;
     let findings = match trace.reason {
@@ -64,10 +65,10 @@ fn explain(declared: &Declarations, request: &Request<'_>) -> Option<(Reason, Na
 }
 
 fn reason(declared: &Declarations, request: &Request<'_>) -> Option<Reason> {
-    let estate = Estate::build(declared).ok()?;
-    let index = Index::new(&estate);
+    let estate = Arc::new(Estate::build(declared).ok()?);
+    let engine = Engine::new(Arc::clone(&estate));
     let query = request.resolve(&estate).ok()?;
-    Some(Decider::new(&index).decide(&query))
+    Some(Decider::new(&engine).decide(&query))
 }
 
 fn without_statements(declared: &Declarations, gone: &[Origin]) -> Declarations {

@@ -1,10 +1,11 @@
 //! The analysis of laws says what trying everything says, on estates small enough to try it.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use bexum_core::attribute::Value;
 use bexum_core::declaration::{Attachment, Declarations, Law, Policy, Statement};
-use bexum_core::engine::{Closure, Decider, Index};
+use bexum_core::engine::{Closure, Decider, Engine};
 use bexum_core::expectation::Claim;
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
@@ -137,7 +138,7 @@ fn circumstances(families: &[usize]) -> Vec<Circumstances> {
 }
 
 /// An estate that allows what the law is about, and nothing else.
-fn mirror(declared: &Declarations) -> Estate {
+fn mirror(declared: &Declarations) -> Arc<Estate> {
     let law = &declared.laws[0];
     let mut mirror = declared.clone();
     mirror.laws.clear();
@@ -231,9 +232,14 @@ fn items() -> Vec<Option<Item>> {
 }
 
 /// A request that breaks the law, if any of a great many does; `true` beside it when it breaks.
-fn try_everything(case: &Case, estate: &Estate, mirror: &Estate) -> Option<Request<'static>> {
-    let (index, mirror_index) = (Index::new(estate), Index::new(mirror));
-    let (mut decider, mut concern) = (Decider::new(&index), Decider::new(&mirror_index));
+fn try_everything(
+    case: &Case,
+    estate: &Arc<Estate>,
+    mirror: &Arc<Estate>,
+) -> Option<Request<'static>> {
+    let (engine, mirror_engine) =
+        (Engine::new(Arc::clone(estate)), Engine::new(Arc::clone(mirror)));
+    let (mut decider, mut concern) = (Decider::new(&engine), Decider::new(&mirror_engine));
     let claim = estate.laws[0].claim;
     let times = [
         0,
@@ -253,7 +259,7 @@ fn try_everything(case: &Case, estate: &Estate, mirror: &Estate) -> Option<Reque
     let paths = paths(estate);
     for who in estate.principals() {
         for time in times.map(Time) {
-            let closure = Closure::new(&index, who, &[], time);
+            let closure = Closure::new(&engine, who, &[], time);
             if !concerns(estate, &closure) {
                 continue;
             }
@@ -383,8 +389,8 @@ proptest! {
     #[test]
     fn a_law_that_hangs_on_conditions_is_decided_right(case in bare_case()) {
         let estate = estates::build(&case.declared);
-        let index = Index::new(&estate);
-        let laws = Laws::new(&index, &estate.laws, Time(MOMENTS[0]));
+        let engine = Engine::new(Arc::clone(&estate));
+        let laws = Laws::new(&engine, &estate.laws, Time(MOMENTS[0]));
         let (outcome, _) = laws.outcome(0, &laws.judge_all()[0]);
         if matches!(outcome, Outcome::Held) {
             let broken = try_everything(&case, &estate, &mirror(&case.declared));
@@ -405,8 +411,8 @@ proptest! {
         at in select(vec![0, 2_000_000, 2_300_000, 3_000_001]),
     ) {
         let estate = estates::build(&case.declared);
-        let index = Index::new(&estate);
-        let mut decider = Decider::new(&index);
+        let engine = Engine::new(Arc::clone(&estate));
+        let mut decider = Decider::new(&engine);
         let all = circumstances(&case.families);
         let known = known.get(&all).clone();
         let ask = |given: Circumstances| Request {
@@ -451,8 +457,8 @@ proptest! {
     fn a_law_holds_when_nothing_that_can_be_tried_breaks_it(case in case()) {
         let estate = estates::build(&case.declared);
         let mirror = mirror(&case.declared);
-        let index = Index::new(&estate);
-        let laws = Laws::new(&index, &estate.laws, Time(MOMENTS[0]));
+        let engine = Engine::new(Arc::clone(&estate));
+        let laws = Laws::new(&engine, &estate.laws, Time(MOMENTS[0]));
         let parts = laws.judge_all();
         let (outcome, cover) = laws.outcome(0, &parts[0]);
         match outcome {
@@ -462,15 +468,15 @@ proptest! {
             }
             Outcome::Broken(breach) => {
                 // Asked anew, by names: it is about the law, and it breaks it.
-                let mut decider = Decider::new(&index);
+                let mut decider = Decider::new(&engine);
                 let query = breach.request.resolve(&estate).expect("a request");
                 prop_assert_eq!(decider.decide(&query), breach.reason);
                 prop_assert!(estate.laws[0].claim.is_broken_by(breach.reason));
-                let closure = Closure::new(&index, query.who, &[], query.time);
+                let closure = Closure::new(&engine, query.who, &[], query.time);
                 prop_assert!(concerns(&estate, &closure));
-                let mirror_index = Index::new(&mirror);
+                let mirror_engine = Engine::new(Arc::clone(&mirror));
                 let query = breach.request.resolve(&mirror).expect("a request");
-                let concern = Decider::new(&mirror_index).decide(&query);
+                let concern = Decider::new(&mirror_engine).decide(&query);
                 prop_assert!(
                     concern == Reason::Granted,
                     "not about the law: {:?}", breach.request

@@ -1,12 +1,13 @@
 //! Effective access says, cell by cell, what asking says.
 
-use bexum_core::engine::{Cells, Decider, Index};
+use bexum_core::engine::{Cells, Decider, Engine};
 use bexum_core::id::ActionId;
 use bexum_core::reach::{self, Access, Actors, Limited, SpotSort, Viewpoint};
 use bexum_core::request::Place;
 use bexum_core::{Estate, Query, Reading, Reason, Request};
 use proptest::collection::vec;
 use proptest::prelude::*;
+use std::sync::Arc;
 
 use crate::estates;
 
@@ -45,14 +46,14 @@ proptest! {
         declared in estates::estate(),
         requests in vec(estates::request(), 4),
     ) {
-        let estate = Estate::build(&declared).expect("it builds");
-        let index = Index::new(&estate);
-        let mut decider = Decider::new(&index);
+        let estate = Arc::new(Estate::build(&declared).expect("it builds"));
+        let engine = Engine::new(Arc::clone(&estate));
+        let mut decider = Decider::new(&engine);
         let viewpoints: Vec<Viewpoint> =
             requests.iter().filter_map(|request| viewpoint(request, &estate)).collect();
         let people: Vec<Vec<Viewpoint>> =
             viewpoints.iter().map(|one| reach::sessions(&mut decider, one)).collect();
-        let rows = reach::by_principal(&index, &people, None, &mut Limited::new());
+        let rows = reach::by_principal(&engine, &people, None, &mut Limited::new());
         let declared_spots = rows.iter().filter(|row| {
             matches!(row.spot.sort, SpotSort::Scope | SpotSort::Identity)
         });
@@ -88,10 +89,10 @@ proptest! {
         name in "[a-z]{2,5}",
         more in 1..4_usize,
     ) {
-        let estate = Estate::build(&declared).expect("it builds");
-        let index = Index::new(&estate);
+        let estate = Arc::new(Estate::build(&declared).expect("it builds"));
+        let engine = Engine::new(Arc::clone(&estate));
         let Some(view) = viewpoint(&request, &estate) else { return Ok(()) };
-        let mut decider = Decider::new(&index);
+        let mut decider = Decider::new(&engine);
         // So many names as no pattern has, none of them in any.
         let open = vec![format!("q{name}q"); MORE_THAN_ANY_PATTERN + more].join("/");
         for session in reach::sessions(&mut decider, &view) {
@@ -135,15 +136,15 @@ proptest! {
         declared in estates::estate(),
         request in estates::request(),
     ) {
-        let estate = Estate::build(&declared).expect("it builds");
-        let index = Index::new(&estate);
+        let estate = Arc::new(Estate::build(&declared).expect("it builds"));
+        let engine = Engine::new(Arc::clone(&estate));
         let Some(view) = viewpoint(&request, &estate) else { return Ok(()) };
         let everybody: Vec<_> = estate.principals().collect();
         let spots = reach::Spots::new(&estate);
         let spot = spots.below(None).find(|spot| spot.shown == "v/s/store/**").expect("it is there");
-        let crowds = reach::by_target(&index, &view, true, &everybody, &spot, &mut Limited::new());
+        let crowds = reach::by_target(&engine, &view, true, &everybody, &spot, &mut Limited::new());
         let wanted = spot.applicable(&estate).clone();
-        let mut actors = Actors::new(&index, wanted, Some(spot.scope()));
+        let mut actors = Actors::new(&engine, wanted, Some(spot.scope()));
         for (spot, groups) in crowds {
             prop_assert_eq!(groups.iter().map(|(_, who)| who.len()).sum::<usize>(), everybody.len());
             for (access, who) in groups {
@@ -155,7 +156,7 @@ proptest! {
                         Some(row) => prop_assert_eq!(&row.access[0], &access, "{:?}", who),
                         // Items that only others' patterns single out are no row of theirs.
                         None if spot.sort == SpotSort::Pattern => {
-                            let mut decider = Decider::new(&index);
+                            let mut decider = Decider::new(&engine);
                             let asked = reach::access_at(&mut decider, &sessions, &spot, None);
                             prop_assert_eq!(&asked, &access, "{:?}", who);
                         }
@@ -164,7 +165,7 @@ proptest! {
                     // The csv has every cell of every session.
                     for session in &sessions {
                         for (at, cells) in actors.cells_on(session, std::slice::from_ref(&spot)) {
-                            let mut decider = Decider::new(&index);
+                            let mut decider = Decider::new(&engine);
                             prop_assert_eq!(reach::cells_at(&mut decider, session, &at, None), cells);
                         }
                     }

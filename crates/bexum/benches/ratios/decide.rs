@@ -2,10 +2,11 @@
 //! three names of each.
 
 use std::hint::black_box;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bexum_core::naive::Naive;
-use bexum_core::{Decider, Estate, Index, Query, Request, Time};
+use bexum_core::{Engine, Estate, Query, Request, Time};
 use bexum_synth::{Layout, Size};
 use rustc_hash::FxHashMap;
 use serde_json::Value as Json;
@@ -23,8 +24,9 @@ pub(crate) fn run(platforms: &Platforms) {
     let mut per_request = Vec::new();
     for (name, size) in [("S", Size::S), ("M", Size::M), ("L", Size::L)] {
         let folder = platforms.estate(size, name, Layout::default());
-        let (_, declared) = bexum_files::read(&folder).expect("the estate is read");
-        let estate = Estate::build(&declared).expect("the estate builds");
+        let (_, declared) =
+            bexum_files::read(&bexum_files::Folder(&folder)).expect("the estate is read");
+        let estate = Arc::new(Estate::build(&declared).expect("the estate builds"));
         let text = std::fs::read_to_string(platforms.requests(size, name, REQUESTS))
             .expect("the requests");
         let lines: Vec<Json> =
@@ -33,8 +35,8 @@ pub(crate) fn run(platforms: &Platforms) {
         let queries: Vec<Query<'_>> =
             requests.iter().map(|r| r.resolve(&estate).expect("a request")).collect();
 
-        let index = Index::new(&estate);
-        let mut decider = Decider::new(&index);
+        let owned = Engine::new(Arc::clone(&estate));
+        let mut decider = owned.decider();
         let names = Names::new(&estate);
         let mut engine = || {
             for query in &queries {

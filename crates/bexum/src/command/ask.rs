@@ -2,10 +2,11 @@
 
 use std::borrow::Cow;
 use std::path::Path;
+use std::sync::Arc;
 
 use anyhow::{Context as _, bail};
 use bexum_core::attribute::Value;
-use bexum_core::engine::{Decider, Index};
+use bexum_core::engine::{Decider, Engine};
 use bexum_core::{Request, Trace, Verdict};
 
 use super::{circumstances, save};
@@ -21,8 +22,8 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     let estate = &loaded.estate;
     let (request, typed_time) = build_request(&ask)?;
     let query = request.resolve(estate).map_err(|fault| super::with_hint(&fault, estate))?;
-    let index = Index::new(estate);
-    let mut decider = Decider::new(&index);
+    let engine = Engine::new(Arc::clone(estate));
+    let mut decider = Decider::new(&engine);
     let trace = Trace::of(&mut decider, &query);
     let sources = &loaded.sources;
     stream::unless_gone(match ask.format {

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::mpsc;
 use std::time::Duration;
 
@@ -10,7 +11,7 @@ use bexum_core::expectation::{Check, Law, Separation};
 use bexum_core::name::nearest;
 use bexum_core::pattern::action::star_match;
 use bexum_core::prove::{self, Breach, Laws, Part};
-use bexum_core::{Decider, Estate, Index, Principal, Time};
+use bexum_core::{Decider, Engine, Estate, Principal, Time};
 use bexum_files::Loaded;
 use notify::{RecursiveMode, Watcher as _};
 use rayon::prelude::*;
@@ -40,8 +41,8 @@ pub(super) fn run(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
 fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
     let now = super::moment(typed.at_time.as_deref())?;
     let loaded = super::load(at)?;
-    let index = Index::new(&loaded.estate);
-    let proof = prove(&loaded, &index, typed, at, now)?;
+    let engine = Engine::new(Arc::clone(&loaded.estate));
+    let proof = prove(&loaded, &engine, typed, at, now)?;
     let printed = match typed.format {
         ProofFormat::Text => stream::print(&proof::text(&proof, stream::width())),
         ProofFormat::Json => stream::print_json(&wire::proof::whole(&proof)),
@@ -58,7 +59,7 @@ fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
 
 fn prove<'e>(
     loaded: &'e Loaded,
-    index: &'e Index<'e>,
+    engine: &'e Engine,
     typed: &Prove,
     folder: Option<&'e Path>,
     now: Time,
@@ -76,15 +77,15 @@ fn prove<'e>(
     let mut tried: Vec<Tried<'e>> = checks
         .par_chunks(64)
         .flat_map_iter(|chunk| {
-            let mut decider = Decider::new(index);
+            let mut decider = Decider::new(engine);
             let tried: Vec<Tried<'e>> =
                 chunk.iter().map(|check| try_check(&mut decider, check, now)).collect();
             tried
         })
         .collect();
-    tried.extend(try_laws(index, &laws, now, typed.everybody));
-    tried.extend(try_separations(index, &separations, now));
-    Ok(Proof { estate, index, sources: &loaded.sources, tried, now, folder })
+    tried.extend(try_laws(engine, &laws, now, typed.everybody));
+    tried.extend(try_separations(engine, &separations, now));
+    Ok(Proof { estate, engine, sources: &loaded.sources, tried, now, folder })
 }
 
 /// Each name must be one of some expectation.
@@ -131,12 +132,12 @@ struct Judged {
 /// Laws on all whom they concern; one that is found broken is tried no further, unless `everybody`
 /// who breaks it is asked for.
 fn try_laws<'e>(
-    index: &'e Index<'e>,
+    engine: &'e Engine,
     laws: &[&'e Law],
     now: Time,
     everybody: bool,
 ) -> Vec<Tried<'e>> {
-    let proof = Laws::new(index, laws.iter().copied(), now);
+    let proof = Laws::new(engine, laws.iter().copied(), now);
     let principals = proof.principals();
     let progress = stream::progress(
         if laws.is_empty() { 0 } else { principals.len() as u64 },
@@ -152,7 +153,7 @@ fn try_laws<'e>(
         let judged: Vec<Judged> = wave
             .par_chunks((wave.len() / 32).clamp(1, MOST_TOGETHER))
             .map(|chunk| {
-                let mut decider = Decider::new(index);
+                let mut decider = Decider::new(engine);
                 let mut judged: BTreeMap<usize, Part> = BTreeMap::new();
                 let mut breaches = Vec::new();
                 for who in chunk {
@@ -184,18 +185,18 @@ fn try_laws<'e>(
 }
 
 fn try_separations<'e>(
-    index: &'e Index<'e>,
+    engine: &'e Engine,
     separations: &[&'e Separation],
     now: Time,
 ) -> Vec<Tried<'e>> {
     let somebody = |who: &Principal| matches!(who, Principal::User(_) | Principal::Workload(_));
-    let principals: Vec<Principal> = index.estate.principals().filter(somebody).collect();
+    let principals: Vec<Principal> = engine.estate().principals().filter(somebody).collect();
     separations
         .iter()
         .map(|separation| {
             let overlaps = principals
                 .par_iter()
-                .filter_map(|who| prove::overlaps(index, separation, *who, now))
+                .filter_map(|who| prove::overlaps(engine, separation, *who, now))
                 .collect();
             Tried::Apart { separation, overlaps, principals: principals.len() }
         })

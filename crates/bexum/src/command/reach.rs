@@ -3,10 +3,11 @@
 use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::path::Path;
+use std::sync::Arc;
 
 use anyhow::{Context as _, bail};
 use bexum_core::catalogue::{ActionSet, Level};
-use bexum_core::engine::{Decider, Index};
+use bexum_core::engine::{Decider, Engine};
 use bexum_core::id::ScopeId;
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::principal::Principal;
@@ -36,16 +37,16 @@ struct Beside {
 pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     let loaded = super::load(at)?;
     let estate = &loaded.estate;
-    let index = Index::new(estate);
+    let engine = Engine::new(Arc::clone(estate));
     let (request, _) = circumstances::request(&typed.circumstances)?;
     if typed.who.is_empty() {
         let anybody = bounded(estate, request)?;
         if typed.action.is_empty() && typed.level.is_none() {
-            return by_place(&index, typed, &anybody);
+            return by_place(&engine, typed, &anybody);
         }
-        return by_action(&index, typed, &anybody);
+        return by_action(&engine, typed, &anybody);
     }
-    let columns = columns(&index, typed, &request)?;
+    let columns = columns(&engine, typed, &request)?;
     if typed.changed && columns.len() < 2 {
         bail!("`--changed` compares: name several principals, or say `--beside` what");
     }
@@ -58,11 +59,11 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
                 "`--format csv` has a row for each cell: `--changed` and `--sees` are for the other formats"
             );
         }
-        return csv(&index, typed, wanted, below).by_principal(&columns);
+        return csv(&engine, typed, wanted, below).by_principal(&columns);
     }
     let people: Vec<Vec<Viewpoint>> = columns.iter().map(|one| one.sessions.clone()).collect();
     let mut limited = Limited::new();
-    let mut rows = reach::by_principal(&index, &people, below, &mut limited);
+    let mut rows = reach::by_principal(&engine, &people, below, &mut limited);
     if typed.sees {
         let observe = reach::actions_of(estate, Level::Observe);
         keep(estate, &mut rows, |row| {
@@ -79,10 +80,10 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     }
     if typed.format == ReachFormat::Json {
         let rows = rows.into_iter();
-        wire::by_principal(&index, &columns, rows, typed.sources, wanted.as_ref())?;
+        wire::by_principal(&engine, &columns, rows, typed.sources, wanted.as_ref())?;
         return ended(estate, &limited);
     }
-    let sketch = sketch(&index, typed, request.time);
+    let sketch = sketch(&engine, typed, request.time);
     let title = match &columns[..] {
         [one] => one.name.clone(),
         several => several.iter().map(|c| c.name.as_str()).collect::<Vec<_>>().join(" beside "),
@@ -104,19 +105,14 @@ fn ended(estate: &Estate, limited: &Limited) -> anyhow::Result<Exit> {
 }
 
 fn csv<'e>(
-    index: &'e Index<'e>,
+    engine: &'e Engine,
     typed: &Reach,
     wanted: Option<ActionSet>,
     below: Option<ScopeId>,
 ) -> reach_csv::Asked<'e> {
-    let everything = || {
-        let all = index.estate.catalogue.actions.len();
-        let mut set = ActionSet::with_capacity(all);
-        set.insert_range(..);
-        set
-    };
+    let everything = || ActionSet::all(engine.estate().catalogue.actions.len());
     reach_csv::Asked {
-        index,
+        engine,
         wanted: wanted.unwrap_or_else(everything),
         below,
         with_roles: !typed.without_roles,
@@ -124,7 +120,7 @@ fn csv<'e>(
     }
 }
 
-fn sketch<'e>(index: &'e Index<'e>, typed: &Reach, at: Time) -> Sketch<'e> {
+fn sketch<'e>(engine: &'e Engine, typed: &Reach, at: Time) -> Sketch<'e> {
     // The moment is told in any case.
     let others = Circumstances { at_time: None, ..typed.circumstances.clone() };
     let said = describe(&others);
@@ -136,10 +132,10 @@ fn sketch<'e>(index: &'e Index<'e>, typed: &Reach, at: Time) -> Sketch<'e> {
         (Some(_), Ok(now)) => format!(" · written {}", second(now)),
         _ => String::new(),
     };
-    let origin = format!("{} · as of {at}{said}{written}", index.estate.name);
+    let origin = format!("{} · as of {at}{said}{written}", engine.estate().name);
     let is_text = typed.format == ReachFormat::Text;
     let all_names = !is_text || typed.full || typed.sources;
-    Sketch { index, full: typed.full, sources: typed.sources, all_names, origin }
+    Sketch { engine, full: typed.full, sources: typed.sources, all_names, origin }
 }
 
 fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {
@@ -152,8 +148,8 @@ fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {
 }
 
 /// Who can do what at one path.
-fn by_place(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Result<Exit> {
-    let estate = index.estate;
+fn by_place(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Result<Exit> {
+    let estate = engine.estate();
     let Some(path) = &typed.path else {
         bail!(
             "say whose access (`bexum reach user:…`), where (`--at PATH`) or what (`--do ACTION`, `--level LEVEL`)"
@@ -168,17 +164,17 @@ fn by_place(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Re
         spots.extend(here.at(spot.scope()).filter(|other| other.sort == SpotSort::Items));
     }
     if typed.format == ReachFormat::Csv {
-        return csv(index, typed, None, None).by_place(anybody, &spots);
+        return csv(engine, typed, None, None).by_place(anybody, &spots);
     }
     let (with_roles, all) = (!typed.without_roles, actors(estate).collect::<Vec<_>>());
     let mut limited = Limited::new();
     let places: Vec<_> = spots
         .iter()
-        .flat_map(|spot| reach::by_target(index, anybody, with_roles, &all, spot, &mut limited))
+        .flat_map(|spot| reach::by_target(engine, anybody, with_roles, &all, spot, &mut limited))
         .collect();
-    let sketch = sketch(index, typed, anybody.time);
+    let sketch = sketch(engine, typed, anybody.time);
     match typed.format {
-        ReachFormat::Json => wire::by_place(index, anybody, &places, typed.sources)?,
+        ReachFormat::Json => wire::by_place(engine, anybody, &places, typed.sources)?,
         format => {
             draw(&sketch.by_place(format!("who can do what at {path}"), anybody, &places), format)?
         }
@@ -190,14 +186,14 @@ fn by_place(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Re
 const ROWS_TOGETHER: usize = 10_000;
 
 /// Who can do an action, and where.
-fn by_action(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::Result<Exit> {
-    let estate = index.estate;
+fn by_action(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Result<Exit> {
+    let estate = engine.estate();
     let wanted = wanted(estate, typed)?;
     let below = below(estate, typed)?;
     if typed.format == ReachFormat::Csv {
-        return csv(index, typed, Some(wanted), below).by_action(anybody);
+        return csv(engine, typed, Some(wanted), below).by_action(anybody);
     }
-    let mut actors_of = Actors::new(index, wanted.clone(), below);
+    let mut actors_of = Actors::new(engine, wanted.clone(), below);
     let mut rows_of = |who: Principal| {
         let viewpoint = anybody.seen_by(who);
         let sessions = match typed.without_roles {
@@ -208,17 +204,17 @@ fn by_action(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::R
     };
     if typed.format == ReachFormat::Json {
         let found = actors(estate).map(|who| (who, rows_of(who)));
-        wire::by_action(index, anybody, found, typed.sources)?;
+        wire::by_action(engine, anybody, found, typed.sources)?;
         return ended(estate, &actors_of.limited);
     }
     let what = match &typed.level {
         Some(level) => format!("anything of level {level}"),
         None => typed.action.join(" or "),
     };
-    let sketch = sketch(index, typed, anybody.time);
+    let sketch = sketch(engine, typed, anybody.time);
     let mut grid = sketch.by_action(format!("who can do {what}, and where"));
     let is_text = typed.format == ReachFormat::Text;
-    let (width, mut marks, mut decider) = (stream::width(), Marks::default(), Decider::new(index));
+    let (width, mut marks, mut decider) = (stream::width(), Marks::default(), Decider::new(engine));
     let mut text = String::new();
     for who in together(actors(estate), &mut rows_of, typed.sources) {
         let rows = rows_of(who[0]);
@@ -232,7 +228,7 @@ fn by_action(index: &Index<'_>, typed: &Reach, anybody: &Viewpoint) -> anyhow::R
             text = "\n".to_owned();
             grid.rows.clear();
             // What was worked out about others is of no more use.
-            decider = Decider::new(index);
+            decider = Decider::new(engine);
         }
     }
     if text.is_empty() {
@@ -339,13 +335,13 @@ fn viewpoint(estate: &Estate, request: &Request<'_>) -> anyhow::Result<Viewpoint
 }
 
 fn columns(
-    index: &Index<'_>,
+    engine: &Engine,
     typed: &Reach,
     request: &Request<'static>,
 ) -> anyhow::Result<Vec<Column>> {
-    let estate = index.estate;
+    let estate = engine.estate();
     let mut columns = Vec::new();
-    let mut decider = Decider::new(index);
+    let mut decider = Decider::new(engine);
     let mut column = |name, short, viewpoint: Viewpoint| {
         let sessions = match typed.without_roles {
             false => reach::sessions(&mut decider, &viewpoint),

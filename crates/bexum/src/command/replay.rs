@@ -5,10 +5,11 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::ops::Range;
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use anyhow::Context as _;
-use bexum_core::engine::{Briefs, Decider, Index};
+use bexum_core::engine::{Briefs, Decider, Engine};
 use bexum_core::{Reason, Time, Trace};
 use indicatif::{ProgressBar, ProgressStyle};
 
@@ -40,7 +41,7 @@ struct Tally {
 pub(super) fn run(at: Option<&Path>, replay: &Replay) -> anyhow::Result<Exit> {
     let now = super::moment(replay.at_time.as_deref())?;
     let loaded = super::load(at)?;
-    let index = Index::new(&loaded.estate);
+    let engine = Engine::new(Arc::clone(&loaded.estate));
     let input = open(replay.file.as_deref())?;
     let progress = progress();
     let cores = || std::thread::available_parallelism().map_or(1, |n| n.get().min(MOST_THREADS));
@@ -56,9 +57,9 @@ pub(super) fn run(at: Option<&Path>, replay: &Replay) -> anyhow::Result<Exit> {
             let (answers, from_worker) = sync_channel::<Answers>(QUEUE);
             to_workers.push(to_worker);
             from_workers.push(from_worker);
-            let (index, why) = (&index, replay.why);
+            let (engine, why) = (&engine, replay.why);
             scope.spawn(move || {
-                let mut decider = Decider::new(index);
+                let mut decider = Decider::new(engine);
                 for batch in batches {
                     // When nobody waits for answers any more, neither does anybody for this.
                     if answers.send(batch.answer(&mut decider, now, why)).is_err() {
@@ -291,13 +292,13 @@ fn answer(
         Ok(parsed) => parsed,
         Err(bad) => return fail(bad.id, bad.error),
     };
-    let query = match request.resolve(decider.index.estate) {
+    let query = match request.resolve(decider.index.estate()) {
         Ok(query) => query,
         Err(fault) => return fail(id, fault.to_string()),
     };
     let (reason, why) = if why {
         let trace = Trace::of(decider, &query);
-        let estate = decider.index.estate;
+        let estate = decider.index.estate();
         let labels = trace.deciding().into_iter().map(|id| estate.statement_label(id)).collect();
         (trace.reason, Some(labels))
     } else {

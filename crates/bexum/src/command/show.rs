@@ -5,8 +5,9 @@ mod overview;
 mod things;
 
 use std::path::Path;
+use std::sync::Arc;
 
-use bexum_core::engine::Index;
+use bexum_core::engine::Engine;
 use bexum_core::name::nearest;
 use bexum_core::principal::{Principal, PrincipalType, Subject};
 use bexum_core::request::{Place, resolve_target};
@@ -28,7 +29,7 @@ pub(super) fn list_names() -> impl Iterator<Item = &'static str> {
 struct View<'e> {
     estate: &'e Estate,
     sources: &'e Sources,
-    index: Index<'e>,
+    engine: Engine,
     at: Time,
     /// Whether lists have every element, for machines; for people, a beginning will do.
     complete: bool,
@@ -40,7 +41,7 @@ pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
     let view = View {
         estate: &loaded.estate,
         sources: &loaded.sources,
-        index: Index::new(&loaded.estate),
+        engine: Engine::new(Arc::clone(&loaded.estate)),
         at: moment,
         complete: show.format == Format::Json,
     };

@@ -5,7 +5,7 @@ use std::path::Path;
 use bexum_core::expectation::{Check, Claim, Law, Separation};
 use bexum_core::origin::Origin;
 use bexum_core::prove::{Breach, Cover, Has, Limit, Outcome, Overlap};
-use bexum_core::{Decider, Estate, Index, Reason, Request, Time, Trace};
+use bexum_core::{Decider, Engine, Estate, Reason, Request, Time, Trace};
 use bexum_files::Sources;
 
 use super::answer::{Answer, Asked};
@@ -42,7 +42,7 @@ pub(crate) enum Tried<'e> {
 /// All that was tried.
 pub(crate) struct Proof<'e> {
     pub(crate) estate: &'e Estate,
-    pub(crate) index: &'e Index<'e>,
+    pub(crate) engine: &'e Engine,
     pub(crate) sources: &'e Sources,
     pub(crate) tried: Vec<Tried<'e>>,
     pub(crate) now: Time,
@@ -127,7 +127,7 @@ pub(crate) fn text(proof: &Proof<'_>, width: usize) -> String {
     let mut out = page.finish();
     laws(&mut out, proof, width);
     let mut page = Page::new(width);
-    let mut decider = Decider::new(proof.index);
+    let mut decider = Decider::new(proof.engine);
     for tried in proof.tried.iter().filter(|tried| !tried.holds()) {
         page.blank();
         failure(&mut page, proof, &mut decider, tried, width);

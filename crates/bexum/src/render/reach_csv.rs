@@ -5,7 +5,7 @@ use std::io::{self, IsTerminal as _};
 
 use anyhow::bail;
 use bexum_core::catalogue::ActionSet;
-use bexum_core::engine::{Cells, Decider, Index};
+use bexum_core::engine::{Cells, Decider, Engine};
 use bexum_core::id::ScopeId;
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Actors, Spot, Viewpoint};
@@ -16,7 +16,7 @@ use crate::exit::Exit;
 
 /// What the rows are about.
 pub(crate) struct Asked<'e> {
-    pub(crate) index: &'e Index<'e>,
+    pub(crate) engine: &'e Engine,
     /// Only these actions.
     pub(crate) wanted: ActionSet,
     /// Only here and below.
@@ -49,7 +49,7 @@ impl<'e> Asked<'e> {
 
     /// Everybody who has sessions (spec section 8), by the bytes of their names.
     fn everybody(&self, anybody: &Viewpoint) -> impl Iterator<Item = (String, Viewpoint)> {
-        let estate = self.index.estate;
+        let estate = self.engine.estate();
         let all = estate.principals().filter(|who| match who {
             Principal::User(_) | Principal::Workload(_) => true,
             Principal::Role(_) => self.with_roles && anybody.take_up.is_none(),
@@ -67,7 +67,7 @@ impl<'e> Asked<'e> {
         people: impl Iterator<Item = (String, Viewpoint)>,
         cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(Spot, Cells)>,
     ) -> anyhow::Result<Exit> {
-        let estate = self.index.estate;
+        let estate = self.engine.estate();
         let mut csv = csv::Writer::from_writer(io::stdout().lock());
         let mut head = vec!["who", "as", "where", "action", "outcome"];
         head.extend(self.sources.then_some("source"));
@@ -76,8 +76,8 @@ impl<'e> Asked<'e> {
         let is_terminal = io::stdout().is_terminal();
         let shown = |text: &str| if is_terminal { safe(text) } else { text.to_owned() };
         let actions = &estate.catalogue.actions;
-        let mut actors = Actors::new(self.index, self.wanted.clone(), self.below);
-        let mut decider = Decider::new(self.index);
+        let mut actors = Actors::new(self.engine, self.wanted.clone(), self.below);
+        let mut decider = Decider::new(self.engine);
         for (name, viewpoint) in people {
             let sessions = match self.with_roles {
                 true => actors.sessions(&viewpoint),
@@ -119,7 +119,7 @@ impl<'e> Asked<'e> {
         action: usize,
         outcome: &str,
     ) -> String {
-        let query = session.query(spot, action_id(self.index, action));
+        let query = session.query(spot, action_id(self.engine.estate(), action));
         if outcome == "allow" {
             return routes(decider, &query).join("; ");
         }

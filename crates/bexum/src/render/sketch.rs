@@ -2,7 +2,7 @@
 
 use bexum_core::Estate;
 use bexum_core::catalogue::{ActionSet, Level};
-use bexum_core::engine::{Cells, Closure, Decider, Index};
+use bexum_core::engine::{Cells, Closure, Decider, Engine};
 use bexum_core::id::{ActionId, RoleId};
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Limited, Row, Spot, SpotSort, Viewpoint};
@@ -33,7 +33,7 @@ struct Told<'t> {
 
 /// Makes grids.
 pub(crate) struct Sketch<'e> {
-    pub(crate) index: &'e Index<'e>,
+    pub(crate) engine: &'e Engine,
     pub(crate) full: bool,
     pub(crate) sources: bool,
     /// Whether the names of all people of a row are kept, for a search or a long list.
@@ -51,9 +51,9 @@ impl Sketch<'_> {
         rows: &[Row],
         wanted: Option<&ActionSet>,
     ) -> Grid {
-        let estate = self.index.estate;
+        let estate = self.engine.estate();
         let mut grid = self.grid(title, "where", columns.iter().map(|c| c.name.clone()).collect());
-        let mut decider = Decider::new(self.index);
+        let mut decider = Decider::new(self.engine);
         grid.remarks.extend(columns.iter().filter_map(|column| self.remark(&column.viewpoint)));
         for folded in fold::fold(estate, rows, wanted) {
             let row = &rows[folded.row];
@@ -86,7 +86,7 @@ impl Sketch<'_> {
     /// Who can do what at some places: people with the same access together.
     pub(crate) fn by_place(&self, title: String, anybody: &Viewpoint, places: &[Crowd]) -> Grid {
         let mut grid = self.grid(title, "who", vec![String::new()]);
-        let mut decider = Decider::new(self.index);
+        let mut decider = Decider::new(self.engine);
         for (spot, groups) in places {
             if places.len() > 1 {
                 grid.rows.push(GridRow::heading(&spot.shown));
@@ -102,7 +102,7 @@ impl Sketch<'_> {
                     }
                     for who in who.iter().take(NAMES) {
                         let viewpoint = anybody.seen_by(*who);
-                        let id = self.index.estate.principal_id(*who);
+                        let id = self.engine.estate().principal_id(*who);
                         for (row, (role, cells)) in drawn.iter_mut().zip(access.sessions()) {
                             let session = acting(&viewpoint, role);
                             let own = self.sources(&mut decider, &session, spot, cells);
@@ -145,7 +145,7 @@ impl Sketch<'_> {
             title: self.title(who),
             ..GridRow::heading(&format!("({}) {}", who.len(), self.names(who, NAMES)))
         });
-        for folded in fold::fold(self.index.estate, rows, Some(wanted)) {
+        for folded in fold::fold(self.engine.estate(), rows, Some(wanted)) {
             let row = &rows[folded.row];
             let told = Told { spot: &row.spot, viewpoints: vec![&viewpoint], wanted: Some(wanted) };
             let mut drawn = self.rows_of(decider, &mut grid.notes, &told, row);
@@ -159,7 +159,7 @@ impl Sketch<'_> {
 
     /// Why a viewpoint can do nothing at all, wherever it is asked.
     fn remark(&self, viewpoint: &Viewpoint) -> Option<String> {
-        let estate = self.index.estate;
+        let estate = self.engine.estate();
         let who = estate.principal_id(viewpoint.who);
         if let Principal::User(id) = viewpoint.who
             && !estate.user(id).enabled
@@ -167,7 +167,7 @@ impl Sketch<'_> {
             return Some(format!("{who} is not enabled: nothing is allowed"));
         }
         let role = viewpoint.take_up?;
-        let closure = Closure::new(self.index, viewpoint.who, &viewpoint.also, viewpoint.time);
+        let closure = Closure::new(self.engine, viewpoint.who, &viewpoint.also, viewpoint.time);
         let name = &estate.role(role).identity.name;
         (!closure.can_take_up(role))
             .then(|| format!("{who} cannot take up role:{name}: nothing is allowed"))
@@ -195,7 +195,7 @@ impl Sketch<'_> {
         told: &Told<'_>,
         row: &Row,
     ) -> Vec<GridRow> {
-        let estate = self.index.estate;
+        let estate = self.engine.estate();
         let nothing = Cells::nothing(estate.catalogue.actions.len());
         let own = row.access.iter().map(|access| Some(&access.own)).collect();
         let all = std::iter::once((None, own));
@@ -222,7 +222,7 @@ impl Sketch<'_> {
 
     /// A row, made to say what a role adds to the one above it.
     fn row_of_role(&self, role: RoleId, mut row: GridRow) -> GridRow {
-        let label = format!("as {}", self.index.estate.principal_id(Principal::Role(role)));
+        let label = format!("as {}", self.engine.estate().principal_id(Principal::Role(role)));
         for level in 0..Level::ALL.len() {
             let adds = |cells: &[LevelCell; 4]| {
                 !cells[level].allow.is_empty() || !cells[level].depends.is_empty()
@@ -237,7 +237,7 @@ impl Sketch<'_> {
 
     /// A row; of the actions that apply there, only those in `wanted`.
     fn row(&self, spot: &Spot, cells: &[&Cells], wanted: Option<&ActionSet>) -> GridRow {
-        let estate = self.index.estate;
+        let estate = self.engine.estate();
         let mut applicable = spot.applicable(estate).clone();
         if let Some(wanted) = wanted {
             applicable.intersect_with(wanted);
@@ -279,7 +279,7 @@ impl Sketch<'_> {
     }
 
     fn names(&self, who: &[Principal], most: usize) -> String {
-        let names = who.iter().take(most).map(|who| self.index.estate.principal_id(*who));
+        let names = who.iter().take(most).map(|who| self.engine.estate().principal_id(*who));
         let names: Vec<String> = names.collect();
         match who.len().saturating_sub(most) {
             0 => names.join(", "),
@@ -297,8 +297,9 @@ impl Sketch<'_> {
         cells: &Cells,
     ) {
         for i in cells.depends.ones() {
-            let doubt = reach::doubt(decider, &session.query(spot, action_id(self.index, i)));
-            notes.add(doubt, &self.index.estate.catalogue.actions[i].name, &spot.shown);
+            let doubt =
+                reach::doubt(decider, &session.query(spot, action_id(self.engine.estate(), i)));
+            notes.add(doubt, &self.engine.estate().catalogue.actions[i].name, &spot.shown);
         }
     }
 
@@ -312,9 +313,9 @@ impl Sketch<'_> {
     ) -> Vec<String> {
         let mut groups: Vec<(Vec<String>, Vec<String>)> = Vec::new();
         for i in cells.allow.ones() {
-            let query = viewpoint.query(spot, action_id(self.index, i));
+            let query = viewpoint.query(spot, action_id(self.engine.estate(), i));
             let routes = routes(decider, &query);
-            let name = self.index.estate.catalogue.actions[i].name.to_string();
+            let name = self.engine.estate().catalogue.actions[i].name.to_string();
             match groups.iter_mut().find(|(_, known)| *known == routes) {
                 Some((actions, _)) => actions.push(name),
                 None => groups.push((vec![name], routes)),
@@ -344,7 +345,7 @@ pub(crate) fn told_apart(estate: &Estate, limited: &Limited) -> Option<String> {
 
 /// Every route by which an allowed query is granted, in words.
 pub(crate) fn routes(decider: &mut Decider<'_>, query: &bexum_core::Query<'_>) -> Vec<String> {
-    let estate = decider.index.estate;
+    let estate = decider.index.estate();
     let grants = reach::sources(decider, query);
     let told = grants.iter().map(|grant| {
         format!(
@@ -358,6 +359,6 @@ pub(crate) fn routes(decider: &mut Decider<'_>, query: &bexum_core::Query<'_>) -
 }
 
 /// The id of a position in the catalogue.
-pub(crate) fn action_id(index: &Index<'_>, position: usize) -> ActionId {
-    index.estate.catalogue.action_at(position)
+pub(crate) fn action_id(estate: &Estate, position: usize) -> ActionId {
+    estate.catalogue.action_at(position)
 }

@@ -12,7 +12,7 @@ use crate::render::proof::{Proof, Tried, overlapping};
 
 /// The whole report.
 pub(crate) fn whole(proof: &Proof<'_>) -> Json {
-    let mut decider = Decider::new(proof.index);
+    let mut decider = Decider::new(proof.engine);
     let count = |status| proof.tried.iter().filter(|tried| tried.status() == status).count();
     json!({
         "version": answer::VERSION,

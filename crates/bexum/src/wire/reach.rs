@@ -3,7 +3,7 @@
 use std::io::{BufWriter, Write as _};
 
 use bexum_core::catalogue::ActionSet;
-use bexum_core::engine::{Cells, Decider, Index};
+use bexum_core::engine::{Cells, Decider, Engine};
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Access, Crowd, Row, Spot, SpotSort, Viewpoint};
 use serde_json::{Map, Value as Json, json};
@@ -15,13 +15,13 @@ use crate::stream::escape_json;
 
 /// What each column's principal can do.
 pub(crate) fn by_principal(
-    index: &Index<'_>,
+    engine: &Engine,
     columns: &[Column],
     rows: impl Iterator<Item = Row>,
     sources: bool,
     wanted: Option<&ActionSet>,
 ) -> anyhow::Result<Exit> {
-    let mut shape = Shape { decider: Decider::new(index), sources, wanted };
+    let mut shape = Shape { decider: Decider::new(engine), sources, wanted };
     let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
     let head = json!({ "version": VERSION, "by": "principal", "viewpoints": names });
     let rows = rows.map(|row| {
@@ -36,15 +36,15 @@ pub(crate) fn by_principal(
 
 /// Who can do what at some places.
 pub(crate) fn by_place(
-    index: &Index<'_>,
+    engine: &Engine,
     anybody: &Viewpoint,
     places: &[Crowd],
     sources: bool,
 ) -> anyhow::Result<Exit> {
-    let mut shape = Shape { decider: Decider::new(index), sources, wanted: None };
+    let mut shape = Shape { decider: Decider::new(engine), sources, wanted: None };
     let groups = places.iter().flat_map(|(spot, groups)| groups.iter().map(move |g| (spot, g)));
     let rows = groups.map(|(spot, (access, who))| {
-        let names: Vec<String> = who.iter().map(|who| index.estate.principal_id(*who)).collect();
+        let names: Vec<String> = who.iter().map(|who| engine.estate().principal_id(*who)).collect();
         let told = shape.access(&anybody.seen_by(who[0]), spot, access);
         json!({
             "path": spot.shown, "sort": sort(spot.sort), "principals": names, "cells": [told],
@@ -55,18 +55,18 @@ pub(crate) fn by_place(
 
 /// Who can do some actions, and where, somebody after the other.
 pub(crate) fn by_action(
-    index: &Index<'_>,
+    engine: &Engine,
     anybody: &Viewpoint,
     found: impl Iterator<Item = (Principal, Vec<Row>)>,
     sources: bool,
 ) -> anyhow::Result<Exit> {
-    let mut shape = Shape { decider: Decider::new(index), sources, wanted: None };
+    let mut shape = Shape { decider: Decider::new(engine), sources, wanted: None };
     let rows = found.flat_map(|(who, rows)| rows.into_iter().map(move |row| (who, row)));
     let rows = rows.map(|(who, row)| {
         // What was not asked about is not denied, so nothing is said of that.
         let told = shape.allowed(&anybody.seen_by(who), &row.spot, &row.access[0]);
         json!({
-            "principals": [index.estate.principal_id(who)],
+            "principals": [engine.estate().principal_id(who)],
             "path": row.spot.shown, "sort": sort(row.spot.sort), "cells": [told],
         })
     });
@@ -105,10 +105,10 @@ struct Shape<'e> {
 
 impl Shape<'_> {
     fn access(&mut self, viewpoint: &Viewpoint, spot: &Spot, access: &Access) -> Json {
-        let index = self.decider.index;
-        let name = |i: usize| index.estate.catalogue.actions[i].name.to_string();
+        let engine = self.decider.index;
+        let name = |i: usize| engine.estate().catalogue.actions[i].name.to_string();
         let mut told = self.allowed(viewpoint, spot, access);
-        let (own, applicable) = (&access.own, spot.applicable(index.estate));
+        let (own, applicable) = (&access.own, spot.applicable(engine.estate()));
         let denied = |i: &usize| {
             let is_wanted = self.wanted.is_none_or(|wanted| wanted.contains(*i));
             is_wanted && !own.allow.contains(*i) && !own.depends.contains(*i)
@@ -120,11 +120,11 @@ impl Shape<'_> {
 
     /// What is not denied, by itself and by each role.
     fn allowed(&mut self, viewpoint: &Viewpoint, spot: &Spot, access: &Access) -> Json {
-        let index = self.decider.index;
+        let engine = self.decider.index;
         let mut told = self.cells(viewpoint, spot, &access.own);
         let by_role = access.by_role.iter().map(|(role, cells)| {
             let mut told = self.cells(&acting(viewpoint, Some(*role)), spot, cells);
-            told["role"] = json!(index.estate.principal_id(Principal::Role(*role)));
+            told["role"] = json!(engine.estate().principal_id(Principal::Role(*role)));
             told
         });
         let by_role: Vec<Json> = by_role.collect();
@@ -136,13 +136,13 @@ impl Shape<'_> {
 
     /// What is not denied, in one session.
     fn cells(&mut self, session: &Viewpoint, spot: &Spot, cells: &Cells) -> Json {
-        let index = self.decider.index;
-        let name = |i: usize| index.estate.catalogue.actions[i].name.to_string();
+        let engine = self.decider.index;
+        let name = |i: usize| engine.estate().catalogue.actions[i].name.to_string();
         let depends: Vec<Json> = cells
             .depends
             .ones()
             .map(|i| {
-                let query = session.query(spot, action_id(index, i));
+                let query = session.query(spot, action_id(engine.estate(), i));
                 let doubt = reach::doubt(&mut self.decider, &query);
                 json!({
                     "action": name(i), "needs": doubt.attributes, "conditions": doubt.conditions,
@@ -155,7 +155,7 @@ impl Shape<'_> {
         });
         if self.sources {
             let all = cells.allow.ones().map(|i| {
-                let query = session.query(spot, action_id(index, i));
+                let query = session.query(spot, action_id(engine.estate(), i));
                 (name(i), json!(routes(&mut self.decider, &query)))
             });
             told["sources"] = Json::Object(all.collect::<Map<_, _>>());

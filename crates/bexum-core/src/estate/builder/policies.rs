@@ -198,7 +198,7 @@ impl Builder<'_> {
         let named =
             catalogue.actions.iter().enumerate().filter(|(_, action)| pattern.names(action));
         set.extend(named.map(|(i, _)| i));
-        if set.is_clear() {
+        if set.is_empty() {
             let bare = written.value.trim_start_matches('!');
             let near = self
                 .near

@@ -106,7 +106,7 @@ fn users(view: &View<'_>, report: &mut Report) {
     let rows = estate.users.iter().enumerate().map(|(i, user)| {
         let principal = estate.find_principal(&format!("user:{}", user.identity.name));
         debug_assert!(principal.is_some(), "user {i} has its own name");
-        let closure = principal.map(|p| Closure::new(&view.index, p, &[], view.at));
+        let closure = principal.map(|p| Closure::new(&view.engine, p, &[], view.at));
         let groups = closure.iter().flat_map(|c| &c.group_names).map(|name| (*name).to_owned());
         vec![
             Cell::text(&*user.identity.name),

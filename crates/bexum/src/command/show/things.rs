@@ -44,8 +44,8 @@ impl View<'_> {
                 report.rows("members-then", "members at another time", &["member", "when"], rows);
             }
         }
-        let closure = Closure::new(&self.index, principal, &[], self.at);
-        let routes = Routes::new(&self.index, principal, &[], None, self.at);
+        let closure = Closure::new(&self.engine, principal, &[], self.at);
+        let routes = Routes::new(&self.engine, principal, &[], None, self.at);
         let way = |into: Principal| {
             let route = routes.brief(Subject::One(into));
             let text = words::route(estate, principal, &route);
@@ -62,7 +62,7 @@ impl View<'_> {
             active.map(|r| vec![Cell::text(self.id(r)), Cell::text("active"), way(r)]).collect();
         for role in &closure.takeable {
             let into = Principal::Role(*role);
-            let routes = Routes::new(&self.index, principal, &[], Some(*role), self.at);
+            let routes = Routes::new(&self.engine, principal, &[], Some(*role), self.at);
             let way = words::route(estate, principal, &routes.brief(Subject::One(into)));
             rows.push(vec![
                 Cell::text(self.id(into)),
@@ -71,7 +71,7 @@ impl View<'_> {
             ]);
         }
         report.rows("roles", "roles", &["role", "state", "how"], rows);
-        let lapses = trace::lapses(&self.index, &closure, self.at).into_iter().map(|lapse| {
+        let lapses = trace::lapses(&self.engine, &closure, self.at).into_iter().map(|lapse| {
             vec![
                 Cell::text(self.id(lapse.into)),
                 Cell::text(self.id(lapse.who)),
