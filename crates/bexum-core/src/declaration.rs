@@ -7,14 +7,14 @@ use crate::attribute::Value;
 use crate::catalogue::Level;
 use crate::decision::{Reason, Verdict};
 use crate::expectation::Claim;
-use crate::origin::{Origin, Written};
+use crate::origin::{Origin, Spanned};
 use crate::policy::Effect;
 use crate::principal::Join;
 use crate::scope::ScopeType;
 use crate::time::Time;
 
 /// A list of names or patterns, with the place of the whole list.
-pub type List = Written<Vec<Written<String>>>;
+pub type List = Spanned<Vec<Spanned<String>>>;
 
 /// Everything that the files of an estate declare, in any order.
 #[derive(Clone, Debug, Default)]
@@ -51,7 +51,7 @@ pub struct Declarations {
 #[derive(Clone, Debug)]
 pub struct Named<T> {
     /// The name, and where the declaration starts.
-    pub name: Written<String>,
+    pub name: Spanned<String>,
     /// What its author says about it.
     pub about: Option<String>,
     /// The rest.
@@ -62,17 +62,17 @@ pub struct Named<T> {
 #[derive(Clone, Debug, Default)]
 pub struct Kind {
     /// The service it stands under.
-    pub service: Option<Written<String>>,
+    pub service: Option<Spanned<String>>,
     /// Verbs with their levels, as written.
-    pub verbs: Vec<(Level, Written<String>)>,
+    pub verbs: Vec<(Level, Spanned<String>)>,
     /// Verbs that address the whole account.
-    pub account_wide: Vec<Written<String>>,
+    pub account_wide: Vec<Spanned<String>>,
     /// Verbs that address the scope that will hold the new thing.
-    pub on_parent: Vec<Written<String>>,
+    pub on_parent: Vec<Spanned<String>>,
     /// Kinds of items below one of these.
-    pub items: Vec<Written<String>>,
+    pub items: Vec<Spanned<String>>,
     /// Kinds of declared things that may be made in one of these.
-    pub holds: Vec<Written<String>>,
+    pub holds: Vec<Spanned<String>>,
 }
 
 /// A scope.
@@ -81,11 +81,11 @@ pub struct Scope {
     /// Which of the four tables declared it.
     pub scope_type: ScopeType,
     /// Its kind, if written.
-    pub kind: Option<Written<String>>,
+    pub kind: Option<Spanned<String>>,
     /// Whether it shuts out allows attached above.
     pub sealed: bool,
     /// Flattened attributes.
-    pub attributes: Vec<(Written<String>, Value)>,
+    pub attributes: Vec<(Spanned<String>, Value)>,
 }
 
 /// A user.
@@ -96,11 +96,11 @@ pub struct User {
     /// Whether the user may do anything at all.
     pub enabled: bool,
     /// Another user, as `user:…`.
-    pub manager: Option<Written<String>>,
+    pub manager: Option<Spanned<String>>,
     /// The scope that holds this identity as a target.
-    pub place: Option<Written<String>>,
+    pub place: Option<Spanned<String>>,
     /// Flattened attributes.
-    pub attributes: Vec<(Written<String>, Value)>,
+    pub attributes: Vec<(Spanned<String>, Value)>,
 }
 
 /// A group.
@@ -109,15 +109,15 @@ pub struct Group {
     /// Members; `None` when the key is not written.
     pub members: Option<Vec<Element>>,
     /// A condition on users that makes them members.
-    pub members_when: Option<Written<String>>,
+    pub members_when: Option<Spanned<String>>,
     /// Users who look after the group; `None` when the key is not written.
-    pub owners: Option<Vec<Written<String>>>,
+    pub owners: Option<Vec<Spanned<String>>>,
     /// How people come in.
     pub join: Option<Join>,
     /// The scope that holds this identity as a target.
-    pub place: Option<Written<String>>,
+    pub place: Option<Spanned<String>>,
     /// Flattened attributes.
-    pub attributes: Vec<(Written<String>, Value)>,
+    pub attributes: Vec<(Spanned<String>, Value)>,
 }
 
 /// A role.
@@ -128,16 +128,16 @@ pub struct Role {
     /// Those who may take it up in a request.
     pub taken_by: Vec<Element>,
     /// The scope that holds this identity as a target.
-    pub place: Option<Written<String>>,
+    pub place: Option<Spanned<String>>,
     /// Flattened attributes.
-    pub attributes: Vec<(Written<String>, Value)>,
+    pub attributes: Vec<(Spanned<String>, Value)>,
 }
 
 /// A principal in a list, perhaps only for a time.
 #[derive(Clone, Debug)]
 pub struct Element {
     /// The principal.
-    pub who: Written<String>,
+    pub who: Spanned<String>,
     /// When it stands there.
     pub window: WindowWritten,
 }
@@ -146,16 +146,16 @@ pub struct Element {
 #[derive(Clone, Debug, Default)]
 pub struct WindowWritten {
     /// Inclusive start.
-    pub from: Option<Written<Time>>,
+    pub from: Option<Spanned<Time>>,
     /// Exclusive end.
-    pub until: Option<Written<Time>>,
+    pub until: Option<Spanned<Time>>,
 }
 
 /// A policy.
 #[derive(Clone, Debug, Default)]
 pub struct Policy {
     /// Policies whose statements belong to this one too.
-    pub include: Vec<Written<String>>,
+    pub include: Vec<Spanned<String>>,
     /// Its own statements: allows in the order written, then denies.
     pub statements: Vec<Statement>,
 }
@@ -166,7 +166,7 @@ pub struct Statement {
     /// Allow or deny.
     pub effect: Effect,
     /// Its own name, if it has one.
-    pub name: Option<Written<String>>,
+    pub name: Option<Spanned<String>>,
     /// What its author says about it.
     pub about: Option<String>,
     /// Action patterns.
@@ -174,7 +174,7 @@ pub struct Statement {
     /// Path patterns; `None` stands for `**`.
     pub on: Option<List>,
     /// Its condition.
-    pub when: Option<Written<String>>,
+    pub when: Option<Spanned<String>>,
     /// Where it starts.
     pub origin: Origin,
 }
@@ -217,7 +217,7 @@ pub struct Ceiling {
 #[derive(Clone, Debug)]
 pub struct Check {
     /// What it is called.
-    pub name: Written<String>,
+    pub name: Spanned<String>,
     /// Principals.
     pub who: List,
     /// Actions.
@@ -225,21 +225,21 @@ pub struct Check {
     /// Paths.
     pub on: List,
     /// The role to take up.
-    pub take_up: Option<Written<String>>,
+    pub take_up: Option<Spanned<String>>,
     /// Groups supposed.
-    pub also: Vec<Written<String>>,
+    pub also: Vec<Spanned<String>>,
     /// Policies that bound the session.
-    pub under: Vec<Written<String>>,
+    pub under: Vec<Spanned<String>>,
     /// Circumstances, flattened; the request's time among them.
-    pub given: Vec<(Written<String>, Value)>,
+    pub given: Vec<(Spanned<String>, Value)>,
     /// Circumstances that are known to be absent.
-    pub absent: Vec<Written<String>>,
+    pub absent: Vec<Spanned<String>>,
     /// Attributes of the item itself; `None` when the key is not written.
-    pub item: Option<Vec<(Written<String>, Value)>>,
+    pub item: Option<Vec<(Spanned<String>, Value)>>,
     /// The answer.
     pub expect: Verdict,
     /// The reason, if one is expected.
-    pub reason: Option<Written<Reason>>,
+    pub reason: Option<Spanned<Reason>>,
     /// What its author says about it.
     pub about: Option<String>,
     /// Where it starts.
@@ -252,7 +252,7 @@ pub struct Law {
     /// What it says of them.
     pub claim: Claim,
     /// What it is called, if anything.
-    pub name: Option<Written<String>>,
+    pub name: Option<Spanned<String>>,
     /// Principals and `everyone`.
     pub who: List,
     /// Principals and `everyone` whom it does not concern.
@@ -262,7 +262,7 @@ pub struct Law {
     /// Path patterns, all absolute.
     pub on: List,
     /// Which requests it concerns.
-    pub when: Option<Written<String>>,
+    pub when: Option<Spanned<String>>,
     /// What its author says about it.
     pub about: Option<String>,
     /// Where it starts.
@@ -273,7 +273,7 @@ pub struct Law {
 #[derive(Clone, Debug)]
 pub struct Separation {
     /// What it is called, if anything.
-    pub name: Option<Written<String>>,
+    pub name: Option<Spanned<String>>,
     /// Roles, groups and policies.
     pub any_two_of: List,
     /// Scopes to which policies must reach to count; `None`: anywhere.

@@ -5,28 +5,26 @@
 //! worked out about principals. Nothing on the way of a query scans all attachments: candidates
 //! are found on the target's chain of scopes, by the principal's closure and the action's policies.
 
-mod brief;
+mod action_index;
+mod batch;
 mod closure;
-mod directory;
+mod closure_cache;
 mod evaluate;
 mod facts;
 mod index;
-mod kept;
-mod naming;
-mod places;
+mod scope_index;
 mod session;
 mod sets;
 mod sink;
-mod sought;
-mod texts;
+mod subjects;
 
-pub use brief::{Brief, Briefs};
+pub use batch::{BorrowedRequest, RequestBatch};
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
-pub use facts::{Scene, Source};
+pub use facts::{EvalContext, Source};
 pub use index::{Engine, Index};
 pub(crate) use session::Session;
 pub use sets::Cells;
-pub(crate) use sets::SoughtStatement;
-pub use sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
-pub(crate) use sought::{Sought, Whom};
+pub(crate) use sets::StatementInPlay;
+pub use sink::{Bound, Candidate, LimitingPolicy, NullSink, Obstacle, Sink};
+pub(crate) use subjects::{SubjectSet, SubjectSets};

@@ -10,7 +10,7 @@ use crate::attribute::AttributeNames;
 use crate::catalogue::Catalogue;
 use crate::declaration::Declarations;
 use crate::expectation::{Check, Law, Separation};
-use crate::fault::Diagnostic;
+use crate::fault::LocatedFault;
 use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, StatementId, UserId};
 use crate::policy::{Attachment, Ceiling, Policy, Statement};
 use crate::principal::{Group, Identity, Principal, PrincipalType, Role, User};
@@ -62,7 +62,7 @@ impl Estate {
     ///
     /// # Errors
     /// Every fault there is, sorted by place.
-    pub fn build(declared: &Declarations) -> Result<Self, Vec<Diagnostic>> {
+    pub fn build(declared: &Declarations) -> Result<Self, Vec<LocatedFault>> {
         builder::build(declared)
     }
 
@@ -220,7 +220,7 @@ impl Estate {
     /// Everybody who is in a group at a moment, directly or through others: each once, with the
     /// group that lists it, direct ones first; no more than `most`.
     #[must_use]
-    pub fn whole_members(
+    pub fn transitive_members(
         &self,
         group: GroupId,
         at: Time,

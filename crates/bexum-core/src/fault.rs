@@ -1,44 +1,65 @@
-//! What can be wrong with an estate, as data, each fault worded once.
+//! What can be wrong with an estate, as data, each fault worded once; shown as a [`Diagnostic`].
 //!
 //! A message says what is wrong, in lower case, names in backquotes, without a full stop; the
 //! [hint](Fault::hint) says what to do. Colour and layout are somebody else's.
 
 use crate::condition::ConditionFault;
 use crate::decision::{Reason, Verdict};
+use crate::diagnostic::{Diagnostic, Label, Remedy, Severity};
 use crate::limits::{CHECK_REQUESTS, LOOP_LINKS};
 use crate::name::Grammar;
-use crate::origin::Place;
+use crate::origin::SourceSpan;
 use crate::pattern::PatternFault;
 use crate::request::RequestFault;
 
 /// A fault and where it shows.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Diagnostic {
+pub struct LocatedFault {
     /// What is wrong.
     pub fault: Fault,
     /// Where.
-    pub place: Place,
+    pub place: SourceSpan,
     /// Other places that have to do with it, each with a label.
-    pub also: Vec<(Place, &'static str)>,
+    pub also: Vec<(SourceSpan, &'static str)>,
 }
 
-impl Diagnostic {
+impl LocatedFault {
     /// A fault that shows in one place.
     #[must_use]
-    pub fn new(fault: Fault, place: impl Into<Place>) -> Self {
+    pub fn new(fault: Fault, place: impl Into<SourceSpan>) -> Self {
         Self { fault, place: place.into(), also: Vec::new() }
     }
 
     /// The same, with another place to look at.
     #[must_use]
-    pub fn and_see(mut self, place: impl Into<Place>, label: &'static str) -> Self {
+    pub fn and_see(mut self, place: impl Into<SourceSpan>, label: &'static str) -> Self {
         self.also.push((place.into(), label));
         self
+    }
+
+    /// The same as whoever shows it takes it.
+    #[must_use]
+    pub fn diagnostic(&self) -> Diagnostic {
+        let itself = Label { place: self.place, text: "" };
+        let others = self.also.iter().map(|(place, text)| Label { place: *place, text });
+        Diagnostic {
+            code: self.fault.code(),
+            severity: Severity::Error,
+            message: self.fault.to_string(),
+            labels: std::iter::once(itself).chain(others).collect(),
+            hint: self.fault.hint(),
+            remedy: self.fault.nearest().map(|(wrong, near)| Remedy {
+                place: self.place,
+                instead_of: wrong.to_owned(),
+                name: near.to_owned(),
+            }),
+        }
     }
 }
 
 /// What is wrong (spec section 2 unless another is named).
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum Fault {
     /// A table the spec does not know.
     #[error("unknown table `{name}`")]
@@ -323,6 +344,70 @@ fn shorten(ring: &[String]) -> String {
 }
 
 impl Fault {
+    /// Which sort of fault it is, for machines; it stays when the wording changes.
+    #[must_use]
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::UnknownTable { .. } => "unknown-table",
+            Self::UnknownKey { .. } => "unknown-key",
+            Self::MissingKey { .. } => "missing-key",
+            Self::WrongType { .. } => "wrong-type",
+            Self::WrongElement { .. } => "wrong-element",
+            Self::WrongWord { .. } => "wrong-word",
+            Self::BadName { .. } => "bad-name",
+            Self::EstateElsewhere => "estate-elsewhere",
+            Self::EstateMissing => "estate-missing",
+            Self::Format(_) => "format",
+            Self::Duplicate { .. } => "duplicate",
+            Self::DuplicateStatement { .. } => "duplicate-statement",
+            Self::Undeclared { .. } => "undeclared",
+            Self::NotAPrincipal { .. } => "not-a-principal",
+            Self::VerbTwice { .. } => "verb-twice",
+            Self::VerbUnlisted { .. } => "verb-unlisted",
+            Self::VerbInBoth(_) => "verb-in-both",
+            Self::ReservedKind { .. } => "reserved-kind",
+            Self::Orphan { .. } => "orphan",
+            Self::Misplaced { .. } => "misplaced",
+            Self::Cycle { .. } => "cycle",
+            Self::EmptyList(_) => "empty-list",
+            Self::NeverOpen => "never-open",
+            Self::ReservedAttribute(_) => "reserved-attribute",
+            Self::AttributeType(_) => "attribute-type",
+            Self::MixedList(..) => "mixed-list",
+            Self::AttributeDepth => "attribute-depth",
+            Self::EmptyCeiling(_) => "empty-ceiling",
+            Self::PlaceTaken { .. } => "place-taken",
+            Self::Pattern { .. } => "pattern",
+            Self::NoAction { .. } => "no-action",
+            Self::Condition { .. } => "condition",
+            Self::BadTitle => "bad-title",
+            Self::CheckMoment => "check-moment",
+            Self::CheckTimes(_) => "check-times",
+            Self::BothGivenAndAbsent(_) => "both-given-and-absent",
+            Self::OtherVerdict { .. } => "other-verdict",
+            Self::CheckRequest { .. } => "check-request",
+            Self::TooManyRequests(_) => "too-many-requests",
+            Self::NotAbsolute(_) => "not-absolute",
+            Self::NothingToKeepApart => "nothing-to-keep-apart",
+            Self::MembersUndecided { .. } => "members-undecided",
+        }
+    }
+
+    /// The name that stands there, and the one that is probably meant.
+    fn nearest(&self) -> Option<(&str, &str)> {
+        match self {
+            Self::UnknownTable { name, nearest } => Some((name, (*nearest)?)),
+            Self::UnknownKey { key, nearest, .. } => Some((key, (*nearest)?)),
+            Self::Undeclared { name, nearest, .. } => Some((name, nearest.as_deref()?)),
+            Self::VerbUnlisted { verb, nearest, .. } => Some((verb, nearest.as_deref()?)),
+            Self::Orphan { parent, nearest, .. } => Some((parent, nearest.as_deref()?)),
+            Self::NoAction { pattern, nearest } => {
+                Some((pattern.trim_start_matches('!'), nearest.as_deref()?))
+            }
+            _ => None,
+        }
+    }
+
     /// What to do about it, where the message does not say so itself.
     #[must_use]
     pub fn hint(&self) -> Option<String> {

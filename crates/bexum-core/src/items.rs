@@ -4,14 +4,14 @@
 //! [`rows`] are what people are shown: those that a pattern singles out, and those that two of them
 //! single out together (spec section 8). [`sorts`] are one for every way in which all that a law
 //! and the statements ask can come out together. Both begin with what is left of each pattern
-//! below the scope ([`below`](crate::pattern::below)).
+//! below the scope ([`below`](crate::pattern::residual)).
 
-mod language;
 mod meeting;
+mod nfa;
 mod rows;
 mod sorts;
 
-pub(crate) use language::{Piece, Words, of_fits, tell_apart};
+pub(crate) use nfa::{Piece, Words, of_fits, tell_apart};
 pub(crate) use rows::{Rows, Single, rows};
 pub(crate) use sorts::{Asked, sorts};
 

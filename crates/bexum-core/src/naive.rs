@@ -41,13 +41,13 @@ struct Statement<'d> {
 
 /// A value that may be absent or unknown.
 #[derive(Clone, Debug)]
-enum Seen {
+enum Met {
     Absent,
     Unknown,
     There(Value),
 }
 
-impl Seen {
+impl Met {
     fn or_absent(value: Option<Value>) -> Self {
         value.map_or(Self::Absent, Self::There)
     }

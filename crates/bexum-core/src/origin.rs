@@ -20,14 +20,14 @@ pub struct Origin {
 /// The core reads the text of conditions and patterns as decoded strings; only the loader can say
 /// which bytes of the file (escapes and all) a part of such a text came from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Place {
+pub struct SourceSpan {
     /// The value as a whole.
     pub origin: Origin,
     /// Byte range within the decoded string at `origin`, when only a part of it is meant.
     pub within: Option<(u32, u32)>,
 }
 
-impl Place {
+impl SourceSpan {
     /// The part `start..end` (bytes of the decoded text) of the string at `origin`.
     #[must_use]
     pub fn inside(origin: Origin, start: usize, end: usize) -> Self {
@@ -36,7 +36,7 @@ impl Place {
     }
 }
 
-impl From<Origin> for Place {
+impl From<Origin> for SourceSpan {
     fn from(origin: Origin) -> Self {
         Self { origin, within: None }
     }
@@ -44,14 +44,14 @@ impl From<Origin> for Place {
 
 /// A value with the place where it was written.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Written<T> {
+pub struct Spanned<T> {
     /// The value.
     pub value: T,
     /// Where it stands.
     pub origin: Origin,
 }
 
-impl<T> Written<T> {
+impl<T> Spanned<T> {
     /// Ties `value` to `origin`.
     pub fn new(value: T, origin: Origin) -> Self {
         Self { value, origin }

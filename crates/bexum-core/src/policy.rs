@@ -5,7 +5,7 @@ use std::fmt;
 use crate::catalogue::ActionSet;
 use crate::condition::Condition;
 use crate::id::{PolicyId, ScopeId, StatementId};
-use crate::origin::{Origin, Written};
+use crate::origin::{Origin, Spanned};
 use crate::pattern::PathSet;
 use crate::principal::Subject;
 use crate::time::Window;
@@ -91,11 +91,11 @@ impl Policy {
 #[derive(Debug)]
 pub struct Attachment {
     /// Policies, each once.
-    pub policies: Box<[Written<PolicyId>]>,
+    pub policies: Box<[Spanned<PolicyId>]>,
     /// Principals, each once.
-    pub to: Box<[Written<Subject>]>,
+    pub to: Box<[Spanned<Subject>]>,
     /// Scopes, each once.
-    pub at: Box<[Written<ScopeId>]>,
+    pub at: Box<[Spanned<ScopeId>]>,
     /// When it counts.
     pub window: Window,
     /// What its author says about it.
@@ -108,9 +108,9 @@ pub struct Attachment {
 #[derive(Debug)]
 pub struct Ceiling {
     /// Policies, each once.
-    pub policies: Box<[Written<PolicyId>]>,
+    pub policies: Box<[Spanned<PolicyId>]>,
     /// Scopes, each once; `None`: everywhere.
-    pub over: Option<Box<[Written<ScopeId>]>>,
+    pub over: Option<Box<[Spanned<ScopeId>]>>,
     /// Principals, each once.
     pub bound: Box<[Subject]>,
     /// When it counts.

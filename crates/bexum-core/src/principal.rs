@@ -21,7 +21,7 @@ pub enum Principal {
     Workload(ScopeId),
 }
 
-/// Whom an attachment or a ceiling names.
+/// Somebody whom an attachment or a ceiling names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Subject {
     /// Every principal there is.

@@ -13,9 +13,9 @@ mod apart;
 mod heads;
 mod moments;
 mod plan;
+mod representatives;
 mod search;
 mod spellings;
-mod values;
 mod walk;
 
 use fixedbitset::FixedBitSet;
@@ -30,7 +30,7 @@ use crate::time::Time;
 pub use apart::{Has, Overlap, overlaps};
 use moments::{EARLIEST, LATEST};
 use plan::{Placed, Plan};
-pub(crate) use values::{Pool, Unknowns};
+pub(crate) use representatives::{Unknowns, ValueDomain};
 
 /// Steps that the search for circumstances of one request may take.
 const STEPS: usize = 50_000;
@@ -46,7 +46,7 @@ const WAITING: usize = 1_000_000;
 
 /// A request that breaks a law, asked and answered.
 #[derive(Clone, Debug)]
-pub struct Breach {
+pub struct Counterexample {
     /// The request; it resolves.
     pub request: Request<'static>,
     /// The answer to it.
@@ -57,7 +57,7 @@ pub struct Breach {
 
 /// Why a law could not be decided.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Limit {
+pub enum NotWorkedOut {
     /// Too many combinations of circumstances.
     Steps,
     /// An attribute, as written, whose values could not all be tried.
@@ -68,37 +68,37 @@ pub enum Limit {
 
 /// What is known of a law for some principals.
 #[derive(Clone, Debug, Default)]
-pub struct Part {
+pub struct Judgement {
     /// How many principals it is about.
     pub principals: usize,
     /// The request that breaks it with the least given, if one was found.
-    pub breach: Option<Breach>,
+    pub counterexample: Option<Counterexample>,
     /// Where the analysis met a limit.
-    pub limit: Option<Limit>,
+    pub limit: Option<NotWorkedOut>,
     /// The statements with a condition that had a say, by id.
     conditional: FixedBitSet,
 }
 
-impl Part {
+impl Judgement {
     /// Adds what is known for principals that come after these.
     pub fn join(&mut self, other: Self) {
         self.principals += other.principals;
         self.conditional.union_with(&other.conditional);
         self.limit = self.limit.take().or(other.limit);
-        let better = match (&self.breach, &other.breach) {
+        let better = match (&self.counterexample, &other.counterexample) {
             (Some(known), Some(found)) => found.given < known.given,
             (None, Some(_)) => true,
             (_, None) => false,
         };
         if better {
-            self.breach = other.breach;
+            self.counterexample = other.counterexample;
         }
     }
 }
 
 /// What a law was tried on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Cover {
+pub struct Coverage {
     /// Principals that it is about at some time.
     pub principals: usize,
     /// Declared targets; the items of one scope count as one more.
@@ -109,7 +109,7 @@ pub struct Cover {
     pub conditions: usize,
 }
 
-impl Cover {
+impl Coverage {
     /// Whether the law is about nothing at all.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -123,9 +123,9 @@ pub enum Outcome {
     /// It holds, whatever is asked.
     Held,
     /// A request breaks it.
-    Broken(Box<Breach>),
+    Broken(Box<Counterexample>),
     /// Nothing was found against it, but not everything could be tried.
-    NotDecided(Limit),
+    NotDecided(NotWorkedOut),
 }
 
 /// Laws, ready to be tried on one principal after another.
@@ -159,8 +159,8 @@ impl<'e> Laws<'e> {
 
     /// Nothing known yet, for each law.
     #[must_use]
-    pub fn nothing(&self) -> Vec<Part> {
-        vec![Part::default(); self.plans.len()]
+    pub fn nothing(&self) -> Vec<Judgement> {
+        vec![Judgement::default(); self.plans.len()]
     }
 
     /// Tries every law that is not broken in `known` on one principal.
@@ -168,14 +168,14 @@ impl<'e> Laws<'e> {
         &self,
         decider: &mut Decider<'e>,
         who: Principal,
-        known: &[Part],
-    ) -> Vec<(usize, Part)> {
+        known: &[Judgement],
+    ) -> Vec<(usize, Judgement)> {
         walk::judge(self, decider, who, known)
     }
 
     /// Tries every law on every principal, one after another.
     #[must_use]
-    pub fn judge_all(&self) -> Vec<Part> {
+    pub fn judge_all(&self) -> Vec<Judgement> {
         let mut known = self.nothing();
         for who in self.principals() {
             let mut decider = Decider::new(self.index);
@@ -188,7 +188,7 @@ impl<'e> Laws<'e> {
 
     /// What came of a law, all principals tried, and what it was tried on.
     #[must_use]
-    pub fn outcome(&self, law: usize, part: &Part) -> (Outcome, Cover) {
+    pub fn outcome(&self, law: usize, part: &Judgement) -> (Outcome, Coverage) {
         let plan = &self.plans[law];
         let mut texts: Vec<&str> = part
             .conditional
@@ -199,18 +199,18 @@ impl<'e> Laws<'e> {
             .collect();
         texts.sort_unstable();
         texts.dedup();
-        let cover = Cover {
+        let coverage = Coverage {
             principals: part.principals,
             targets: plan.targets(),
             actions: plan.actions.len(),
             conditions: texts.len(),
         };
-        let outcome = match (&part.breach, &part.limit) {
-            (Some(breach), _) => Outcome::Broken(Box::new(breach.clone())),
+        let outcome = match (&part.counterexample, &part.limit) {
+            (Some(counterexample), _) => Outcome::Broken(Box::new(counterexample.clone())),
             (None, Some(limit)) => Outcome::NotDecided(limit.clone()),
             (None, None) => Outcome::Held,
         };
-        (outcome, cover)
+        (outcome, coverage)
     }
 }
 
@@ -234,10 +234,14 @@ pub fn possible(decider: &mut Decider<'_>, query: &Query<'_>) -> Possible {
     search::with_search(decider, None, query.clone(), POSSIBLE_STEPS, |search| {
         match search.at_first() {
             search::AtFirst::Kept => Possible::No,
-            search::AtFirst::Broken(breach) => Possible::Yes(Box::new(breach.request)),
+            search::AtFirst::Broken(counterexample) => {
+                Possible::Yes(Box::new(counterexample.request))
+            }
             search::AtFirst::Open => match search.run() {
                 search::Found::Nothing => Possible::No,
-                search::Found::Breach(breach) => Possible::Yes(Box::new(breach.request)),
+                search::Found::Counterexample(counterexample) => {
+                    Possible::Yes(Box::new(counterexample.request))
+                }
                 search::Found::Limit(_) => Possible::NotDecided,
             },
         }

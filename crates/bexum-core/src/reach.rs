@@ -12,7 +12,7 @@ use crate::catalogue::{ActionSet, Level};
 use crate::engine::{Cells, Decider};
 use crate::estate::Estate;
 use crate::id::{ActionId, AttributeId, GroupId, PolicyId, RoleId};
-use crate::pattern::below::FRESH;
+use crate::pattern::residual::FRESH;
 use crate::principal::Principal;
 use crate::request::{Given, Query, Target};
 use crate::time::Time;

@@ -146,7 +146,7 @@ impl Window {
 
     /// The longest window around `at` in which the answer of [`Window::holds`] stays the same.
     #[must_use]
-    pub fn steady_around(&self, at: Time) -> Self {
+    pub fn valid_around(&self, at: Time) -> Self {
         match self.phase(at) {
             Phase::Open => *self,
             Phase::Future => Self { from: None, until: self.from },
@@ -217,9 +217,9 @@ mod tests {
             let (a, b) = (window(bounds[0], bounds[1]), window(bounds[2], bounds[3]));
             let both = a.intersect(&b);
             proptest::prop_assert_eq!(both.holds(Time(at)), a.holds(Time(at)) && b.holds(Time(at)));
-            let steady = a.steady_around(Time(at));
-            proptest::prop_assert!(steady.holds(Time(at)) || a.from >= a.until);
-            if steady.holds(Time(then)) && steady.holds(Time(at)) {
+            let valid_during = a.valid_around(Time(at));
+            proptest::prop_assert!(valid_during.holds(Time(at)) || a.from >= a.until);
+            if valid_during.holds(Time(then)) && valid_during.holds(Time(at)) {
                 proptest::prop_assert_eq!(a.holds(Time(then)), a.holds(Time(at)));
             }
         }
@@ -236,7 +236,7 @@ mod tests {
         let window = Window { from: Some(Time(10)), until: Some(Time(20)) };
         let phases = [9, 10, 19, 20].map(|at| window.phase(Time(at)));
         assert_eq!(phases, [Phase::Future, Phase::Open, Phase::Open, Phase::Past]);
-        assert_eq!(window.steady_around(Time(3)), Window { from: None, until: Some(Time(10)) });
+        assert_eq!(window.valid_around(Time(3)), Window { from: None, until: Some(Time(10)) });
         let other = Window { from: Some(Time(12)), until: None };
         assert_eq!(
             window.intersect(&other),

@@ -12,7 +12,9 @@ use crate::condition::Reference;
 use crate::condition::eval::Facts;
 use crate::condition::fact::Fact;
 use crate::decision::{Reading, Reason};
-use crate::engine::{Bound, Candidate, Decider, Limit, Obstacle, Scene, Sink, Source};
+use crate::engine::{
+    Bound, Candidate, Decider, EvalContext, LimitingPolicy, Obstacle, Sink, Source,
+};
 use crate::id::{GroupId, RoleId, StatementId};
 use crate::pattern::matching::Braces as _;
 use crate::policy::Effect;
@@ -110,7 +112,7 @@ pub enum SeenState {
 #[derive(Clone, Debug)]
 pub struct CeilingFinding {
     /// The ceiling.
-    pub limit: Limit,
+    pub limit: LimitingPolicy,
     /// Whether it bounds the request.
     pub bounds: bool,
     /// Its statements whose `do` matches.
@@ -136,7 +138,8 @@ impl Trace {
     /// Decides and explains.
     pub fn of(decider: &mut Decider<'_>, query: &Query<'_>) -> Self {
         let (reason, recorder) = Recorder::of(decider, query);
-        let mut at_best = decider.decide_into(query, Reading::Hopeful, &mut crate::engine::Nothing);
+        let mut at_best =
+            decider.decide_into(query, Reading::Hopeful, &mut crate::engine::NullSink);
         let mut allowed_when = None;
         if reason != Reason::Granted && at_best == Reason::Granted {
             match possible(decider, query) {
@@ -284,15 +287,15 @@ impl Recorder {
 impl Sink for Recorder {
     const THOROUGH: bool = true;
 
-    fn candidate(&mut self, candidate: Candidate, truth: Truth, scene: &Scene<'_>) {
-        let effect = scene.index.estate().statement(candidate.statement).effect;
+    fn candidate(&mut self, candidate: Candidate, truth: Truth, context: &EvalContext<'_>) {
+        let effect = context.index.estate().statement(candidate.statement).effect;
         let list = match (effect, truth) {
             (Effect::Deny, Truth::False) => return,
             (Effect::Deny, _) => &mut self.denies,
             (Effect::Allow, Truth::True) => &mut self.allows,
             (Effect::Allow, _) => &mut self.misses,
         };
-        list.push(finding(candidate, truth, scene));
+        list.push(finding(candidate, truth, context));
     }
 
     fn obstructed(
@@ -300,21 +303,21 @@ impl Sink for Recorder {
         candidate: Candidate,
         truth: Truth,
         obstacle: Obstacle,
-        scene: &Scene<'_>,
+        context: &EvalContext<'_>,
     ) {
-        let effect = scene.index.estate().statement(candidate.statement).effect;
+        let effect = context.index.estate().statement(candidate.statement).effect;
         if truth != Truth::False && effect == Effect::Allow {
-            self.obstructed.push((finding(candidate, truth, scene), obstacle));
+            self.obstructed.push((finding(candidate, truth, context), obstacle));
         }
     }
 
-    fn bound(&mut self, bound: Bound, scene: &Scene<'_>) {
-        let estate = scene.index.estate();
+    fn bound(&mut self, bound: Bound, context: &EvalContext<'_>) {
+        let estate = context.index.estate();
         let anchor = bound.limit.over.map_or(0, |over| estate.scope(over).depth as usize);
         let statements = bound.statements.into_iter().map(|(statement, truth)| {
-            let (path, braces) = path_of(statement, anchor, scene);
+            let (path, braces) = path_of(statement, anchor, context);
             let parts =
-                if path == Truth::False { Vec::new() } else { parts(statement, truth, scene) };
+                if path == Truth::False { Vec::new() } else { parts(statement, truth, context) };
             CeilingStatement { statement, truth, path, parts, braces }
         });
         self.ceilings.push(CeilingFinding {
@@ -325,34 +328,34 @@ impl Sink for Recorder {
     }
 }
 
-fn finding(candidate: Candidate, truth: Truth, scene: &Scene<'_>) -> Finding {
-    let anchor = scene.index.estate().scope(candidate.scope).depth as usize;
-    let (path, braces) = path_of(candidate.statement, anchor, scene);
+fn finding(candidate: Candidate, truth: Truth, context: &EvalContext<'_>) -> Finding {
+    let anchor = context.index.estate().scope(candidate.scope).depth as usize;
+    let (path, braces) = path_of(candidate.statement, anchor, context);
     Finding {
         candidate,
         truth,
         path,
         parts: match path {
             Truth::False => Vec::new(),
-            _ => parts(candidate.statement, truth, scene),
+            _ => parts(candidate.statement, truth, context),
         },
         braces,
-        distance: scene.query.target.segments.len().saturating_sub(anchor),
+        distance: context.query.target.segments.len().saturating_sub(anchor),
     }
 }
 
 /// What the path patterns of a statement come to; where that is undecided, the braces that left it
 /// so, and where it is false, all that were filled in.
-fn path_of(statement: StatementId, anchor: usize, scene: &Scene<'_>) -> (Truth, Vec<Seen>) {
-    let on = &scene.index.estate().statement(statement).on;
-    let path = on.matches(&scene.query.target.segments, anchor, scene);
+fn path_of(statement: StatementId, anchor: usize, context: &EvalContext<'_>) -> (Truth, Vec<Seen>) {
+    let on = &context.index.estate().statement(statement).on;
+    let path = on.matches(&context.query.target.segments, anchor, context);
     let mut braces: Vec<Seen> = Vec::new();
     if path != Truth::True {
         let patterns = on.plain.iter().chain(&on.excluded);
         for brace in patterns.flat_map(|pattern| pattern.braces()) {
             let mut open = false;
-            scene.alternatives(brace, &mut |text| open |= text.is_none());
-            let seen = see(brace.attribute, scene);
+            context.alternatives(brace, &mut |text| open |= text.is_none());
+            let seen = see(brace.attribute, context);
             if (open || path == Truth::False) && !braces.contains(&seen) {
                 braces.push(seen);
             }
@@ -361,25 +364,25 @@ fn path_of(statement: StatementId, anchor: usize, scene: &Scene<'_>) -> (Truth, 
     (path, braces)
 }
 
-fn parts(statement: StatementId, truth: Truth, scene: &Scene<'_>) -> Vec<Part> {
-    let when = &scene.index.estate().statement(statement).when;
+fn parts(statement: StatementId, truth: Truth, context: &EvalContext<'_>) -> Vec<Part> {
+    let when = &context.index.estate().statement(statement).when;
     let (Some(when), true) = (when, truth != Truth::True) else { return Vec::new() };
-    if when.eval(scene) == Truth::True {
+    if when.eval(context) == Truth::True {
         return Vec::new(); // the path kept it from being true
     }
-    let blamed = when.blame(scene).into_iter();
+    let blamed = when.blame(context).into_iter();
     blamed
         .map(|blame| Part {
             text: blame.text,
             truth: blame.truth,
-            seen: blame.references.into_iter().map(|reference| see(reference, scene)).collect(),
+            seen: blame.references.into_iter().map(|reference| see(reference, context)).collect(),
         })
         .collect()
 }
 
-fn see(reference: Reference, scene: &Scene<'_>) -> Seen {
-    let fact = scene.fact(reference);
-    let state = match (fact.to_value(), scene.source(reference)) {
+fn see(reference: Reference, context: &EvalContext<'_>) -> Seen {
+    let fact = context.fact(reference);
+    let state = match (fact.to_value(), context.source(reference)) {
         (Some(value), Some(source)) => SeenState::Value(value, source),
         _ if matches!(fact, Fact::Unknown) => SeenState::Unknown,
         _ => SeenState::Absent,

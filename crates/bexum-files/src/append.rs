@@ -118,9 +118,9 @@ pub fn append_check(
             return Err(AppendError::OtherQuestion);
         }
         match write(&root.join(&file), old, &addition, tries >= PATIENT_TRIES) {
-            Ok(Written::Kept) => return Ok(file),
-            Ok(Written::Replaced) => was_written = true,
-            Ok(Written::Not) => {}
+            Ok(Outcome::Kept) => return Ok(file),
+            Ok(Outcome::Replaced) => was_written = true,
+            Ok(Outcome::Not) => {}
             Err(error) => return Err(AppendError::Write { path: file, error }),
         }
     }
@@ -198,7 +198,7 @@ fn addition(old: &str, check: &Check) -> String {
 }
 
 /// What came of writing.
-enum Written {
+enum Outcome {
     /// It stands in the file.
     Kept,
     /// It was written into a file that was replaced meanwhile.
@@ -216,16 +216,16 @@ fn write(
     old: Option<&str>,
     addition: &str,
     may_be_longer: bool,
-) -> io::Result<Written> {
+) -> io::Result<Outcome> {
     let Some(old) = old else { return create(path, addition) };
     let mut file = match OpenOptions::new().append(true).open(path) {
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Written::Not),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Outcome::Not),
         opened => opened?,
     };
     let now = fs::read(path)?;
     let is_longer = may_be_longer && now.starts_with(old.as_bytes()) && now.ends_with(b"\n");
     if now != old.as_bytes() && !is_longer {
-        return Ok(Written::Not);
+        return Ok(Outcome::Not);
     }
     let before = file.metadata()?.len();
     if let Err(error) = file.write_all(addition.as_bytes()) {
@@ -237,13 +237,13 @@ fn write(
     }
     file.sync_all()?;
     // Whoever replaced the file between our opening and writing it has not seen what we wrote.
-    Ok(if is_at(&file, path) { Written::Kept } else { Written::Replaced })
+    Ok(if is_at(&file, path) { Outcome::Kept } else { Outcome::Replaced })
 }
 
 /// Writes a new file, if there is none by now.
-fn create(path: &Path, text: &str) -> io::Result<Written> {
+fn create(path: &Path, text: &str) -> io::Result<Outcome> {
     let mut file = match OpenOptions::new().write(true).create_new(true).open(path) {
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Written::Not),
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Ok(Outcome::Not),
         opened => opened?,
     };
     let written = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
@@ -251,7 +251,7 @@ fn create(path: &Path, text: &str) -> io::Result<Written> {
         fs::remove_file(path)?;
         return Err(error);
     }
-    Ok(Written::Kept)
+    Ok(Outcome::Kept)
 }
 
 /// Whether an open file is the one that a path leads to.
@@ -271,14 +271,14 @@ fn is_at(_file: &File, _path: &Path) -> bool {
 /// The table of a check.
 fn written(check: &Check) -> String {
     let text = quoted;
-    let list = |items: &[origin::Written<String>]| match items {
+    let list = |items: &[origin::Spanned<String>]| match items {
         [one] => text(&one.value),
         many => {
             let quoted: Vec<String> = many.iter().map(|item| text(&item.value)).collect();
             format!("[{}]", quoted.join(", "))
         }
     };
-    let table = |entries: &[(origin::Written<String>, Value)]| {
+    let table = |entries: &[(origin::Spanned<String>, Value)]| {
         let pairs: Vec<String> = entries
             .iter()
             .map(|(name, value)| format!("{} = {}", name.value, toml_value(value)))

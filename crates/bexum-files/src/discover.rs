@@ -88,7 +88,7 @@ fn kind(of: fs::FileType) -> Kind {
     }
 }
 
-struct Search<'t, T> {
+struct Discovery<'t, T> {
     tree: &'t T,
     root: PathBuf,
     seen_folders: HashSet<PathBuf>,
@@ -103,7 +103,7 @@ struct Search<'t, T> {
 /// Folders and files are taken under their real names before links are followed, so a link never
 /// renames what stands in the estate itself.
 pub(crate) fn discover(root: &Path, tree: &impl Tree) -> (Vec<Found>, Vec<Problem>) {
-    let mut search = Search {
+    let mut search = Discovery {
         tree,
         root: root.to_path_buf(),
         seen_folders: HashSet::new(),
@@ -132,7 +132,7 @@ pub(crate) fn discover(root: &Path, tree: &impl Tree) -> (Vec<Found>, Vec<Proble
     (files, search.problems)
 }
 
-impl<T: Tree> Search<'_, T> {
+impl<T: Tree> Discovery<'_, T> {
     /// Everything below a folder that is no link; links are put aside.
     fn walk(&mut self, shown: PathBuf, real: PathBuf) {
         let mut folders = vec![(shown, real)];

@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use bexum_core::Estate;
 use bexum_core::declaration::Declarations;
-use bexum_core::fault::{Diagnostic, Fault};
+use bexum_core::diagnostic::Diagnostic;
+use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::origin::{FileId, Origin};
 use rayon::prelude::*;
 
@@ -22,6 +23,13 @@ pub struct Failure {
     pub sources: Sources,
     /// Never empty.
     pub problems: Vec<Problem>,
+}
+
+impl Failure {
+    /// The problems as whoever shows them takes them.
+    pub fn diagnostics(&self) -> impl Iterator<Item = Diagnostic> + '_ {
+        self.problems.iter().map(Problem::diagnostic)
+    }
 }
 
 /// An estate and the text it came from.
@@ -120,7 +128,7 @@ pub(crate) fn gather(
     let broken = !problems.is_empty();
     if let (false, false, Some(file)) = (has_estate, broken, sources.root_file) {
         let top = Origin { file, start: 0, end: 0 };
-        faults.push(Diagnostic::new(Fault::EstateMissing, top));
+        faults.push(LocatedFault::new(Fault::EstateMissing, top));
     }
     if !broken && faults.is_empty() {
         return Ok((sources, declared));

@@ -3,8 +3,9 @@
 use std::io;
 use std::path::PathBuf;
 
-use bexum_core::fault::Diagnostic;
-use bexum_core::origin::Place;
+use bexum_core::diagnostic::{Diagnostic, Label, Severity};
+use bexum_core::fault::LocatedFault;
+use bexum_core::origin::SourceSpan;
 
 use crate::texts::RevisionError;
 
@@ -92,33 +93,73 @@ pub enum Problem {
         /// The TOML reader's word.
         message: String,
         /// Where.
-        place: Place,
+        place: SourceSpan,
         /// The first of two, when something stands twice.
-        first: Option<Place>,
+        first: Option<SourceSpan>,
     },
     /// A fault of what the files declare.
     #[error("{}", .0.fault)]
-    Declared(Box<Diagnostic>),
+    Declared(Box<LocatedFault>),
 }
 
 impl Problem {
-    pub(crate) fn declared(diagnostic: Diagnostic) -> Self {
-        Self::Declared(Box::new(diagnostic))
+    pub(crate) fn declared(located: LocatedFault) -> Self {
+        Self::Declared(Box::new(located))
     }
 
     /// Where it shows, if in a file that could be read.
     #[must_use]
-    pub fn place(&self) -> Option<Place> {
+    pub fn place(&self) -> Option<SourceSpan> {
         match self {
             Self::Syntax { place, .. } => Some(*place),
-            Self::Declared(diagnostic) => Some(diagnostic.place),
+            Self::Declared(located) => Some(located.place),
             _ => None,
         }
     }
 
-    /// What to do about it, where the message does not say so itself.
+    /// The same as whoever shows it takes it.
     #[must_use]
-    pub fn hint(&self) -> Option<String> {
+    pub fn diagnostic(&self) -> Diagnostic {
+        if let Self::Declared(located) = self {
+            return located.diagnostic();
+        }
+        let mut labels = Vec::new();
+        if let Self::Syntax { place, first, .. } = self {
+            labels.push(Label { place: *place, text: "" });
+            labels.extend(first.map(|place| Label { place, text: "first here" }));
+        }
+        Diagnostic {
+            code: self.code(),
+            severity: Severity::Error,
+            message: self.to_string(),
+            labels,
+            hint: self.hint(),
+            remedy: None,
+        }
+    }
+
+    /// Which sort of problem it is, for machines; it stays when the wording changes.
+    #[must_use]
+    pub fn code(&self) -> &'static str {
+        match self {
+            Self::NoEstate(_) => "no-estate",
+            Self::Unreadable { .. } => "unreadable",
+            Self::NotUtf8 { .. } => "not-utf8",
+            Self::TooLarge(_) => "too-large",
+            Self::EstateTooLarge { .. } => "estate-too-large",
+            Self::RootFile { .. } => "root-file",
+            Self::TooManyFiles { .. } => "too-many-files",
+            Self::LinkNowhere { .. } => "link-nowhere",
+            Self::LinkOutside { .. } => "link-outside",
+            Self::Elsewhere(_) => "elsewhere",
+            Self::Revision(_) => "revision",
+            Self::Syntax { .. } => "syntax",
+            Self::Declared(located) => located.fault.code(),
+        }
+    }
+
+    /// What to do about it, where the message does not say so itself.
+    fn hint(&self) -> Option<String> {
         match self {
             Self::NoEstate(_) => Some(
                 "go to an estate's folder, name one with `-C DIR`, or start one with `bexum init DIR`"
@@ -150,7 +191,7 @@ impl Problem {
                 }
                 _ => None,
             },
-            Self::Declared(diagnostic) => diagnostic.fault.hint(),
+            Self::Declared(located) => located.fault.hint(),
             _ => None,
         }
     }

@@ -4,7 +4,8 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
-use bexum_core::origin::{FileId, Origin, Place};
+use bexum_core::diagnostic::Remedy;
+use bexum_core::origin::{FileId, Origin, SourceSpan};
 
 use crate::literal;
 use crate::problem::Problem;
@@ -89,7 +90,7 @@ impl Sources {
 
     /// The exact bytes that a place means: a part of a string is traced through its escapes.
     #[must_use]
-    pub fn bytes(&self, place: Place) -> Range<usize> {
+    pub fn bytes(&self, place: SourceSpan) -> Range<usize> {
         let text = &self.get(place.origin.file).text;
         let whole = place.origin.start as usize..place.origin.end as usize;
         match place.within {
@@ -100,6 +101,18 @@ impl Sources {
                 whole.start + inner.start..whole.start + inner.end
             }
         }
+    }
+
+    /// The bytes that a remedy replaces, in the file of its place; `None` where the wrong name does not
+    /// stand there just once, as it may if it is written with escapes.
+    #[must_use]
+    pub fn bytes_of_remedy(&self, remedy: &Remedy) -> Option<Range<usize>> {
+        let whole = self.bytes(remedy.place);
+        let text = self.get(remedy.place.origin.file).text.get(whole.clone())?;
+        let mut found = text.match_indices(&remedy.instead_of);
+        let (start, name) = found.next()?;
+        let start = whole.start + start;
+        found.next().is_none().then_some(start..start + name.len())
     }
 
     /// `people/users.toml:14`, for people and their editors.

@@ -89,7 +89,7 @@ proptest! {
         prop_assert!(!failure.problems.is_empty());
         for problem in &failure.problems {
             prop_assert!(!problem.to_string().is_empty());
-            let _ = problem.hint();
+            let _ = problem.diagnostic();
             let Some(place) = problem.place() else { continue };
             let source = failure.sources.get(place.origin.file);
             let bytes = failure.sources.bytes(place);

@@ -245,3 +245,34 @@ fn many_files_of_a_revision_do_not_block_each_other() {
     let loaded = load_from(&revision(repository.path(), "HEAD")).expect("it loads");
     assert_eq!(loaded.estate.users.len(), 3_002);
 }
+
+/// Every remedy, done to the bytes that it names, mends its fault and brings no other.
+#[test]
+fn remedies_mend() {
+    let wrong = [
+        ("[usr.lin]\n", "unknown-table"),
+        ("[user.lin]\nmanagr = 'user:ines'\n", "unknown-key"),
+        ("[group.more]\nmembers = ['user:inse']\n", "undeclared"),
+        (
+            "[resource.'v/z/deep']\nkind = \"stroe\"\n[resource.'v/z']\nkind = 'store'\n",
+            "undeclared",
+        ),
+        ("[kind.disk]\nobserve = ['list']\naccount-wide = ['lst']\n", "verb-unlisted"),
+        ("[resource.'v/ss/x']\nkind = 'store'\n", "orphan"),
+        ("[[policy.q.deny]]\ndo = ['*', \"!store.lisst\"]\n", "no-action"),
+    ];
+    for (text, code) in wrong {
+        let folder = folder();
+        write(folder.path(), &[("new.toml", text)]);
+        let failure = load(folder.path()).expect_err("it has a fault");
+        let diagnostics: Vec<_> = failure.diagnostics().collect();
+        let [diagnostic] = &diagnostics[..] else { panic!("one fault: {diagnostics:?}") };
+        assert_eq!(diagnostic.code, code);
+        let remedy = diagnostic.remedy.as_ref().expect("a remedy");
+        let bytes = failure.sources.bytes_of_remedy(remedy).expect("it stands there once");
+        let mut mended = text.to_owned();
+        mended.replace_range(bytes, &remedy.name);
+        write(folder.path(), &[("new.toml", &mended)]);
+        assert!(load(folder.path()).is_ok(), "{mended}: {}", told(&load(folder.path())));
+    }
+}

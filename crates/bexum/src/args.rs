@@ -6,10 +6,10 @@ use clap::error::{ContextKind, ContextValue};
 use clap::{Args as ClapArgs, CommandFactory, FromArgMatches, Parser, Subcommand, ValueEnum};
 use clap_complete::ArgValueCandidates;
 
-use crate::command::words;
+use crate::command::complete;
 use crate::exit::{self, Exit};
 use crate::render::style::safe;
-use crate::stream;
+use crate::terminal;
 
 /// Write identity policies as files, ask what they decide, and read why.
 #[derive(Debug, Parser)]
@@ -89,13 +89,13 @@ pub(crate) enum Command {
 #[command(after_help = ASK_EXAMPLES)]
 pub(crate) struct Ask {
     /// Who asks: user:NAME, resource:PATH, group:NAME or role:NAME
-    #[arg(add = ArgValueCandidates::new(words::who))]
+    #[arg(add = ArgValueCandidates::new(complete::who))]
     pub(crate) who: String,
     /// What for: an action, KIND.VERB
-    #[arg(add = ArgValueCandidates::new(words::actions))]
+    #[arg(add = ArgValueCandidates::new(complete::actions))]
     pub(crate) action: String,
     /// On what: a path
-    #[arg(add = ArgValueCandidates::new(words::paths))]
+    #[arg(add = ArgValueCandidates::new(complete::paths))]
     pub(crate) path: String,
     #[command(flatten)]
     pub(crate) circumstances: Circumstances,
@@ -118,13 +118,13 @@ pub(crate) struct Ask {
 #[derive(Clone, Debug, Default, ClapArgs)]
 pub(crate) struct Circumstances {
     /// A role to take up
-    #[arg(long = "as", value_name = "ROLE", add = ArgValueCandidates::new(words::roles))]
+    #[arg(long = "as", value_name = "ROLE", add = ArgValueCandidates::new(complete::roles))]
     pub(crate) take_up: Option<String>,
     /// Suppose that the principal is in this group too
-    #[arg(long, value_name = "GROUP", add = ArgValueCandidates::new(words::groups))]
+    #[arg(long, value_name = "GROUP", add = ArgValueCandidates::new(complete::groups))]
     pub(crate) also: Vec<String>,
     /// Bound this session by a policy
-    #[arg(long, value_name = "POLICY", add = ArgValueCandidates::new(words::policies))]
+    #[arg(long, value_name = "POLICY", add = ArgValueCandidates::new(complete::policies))]
     pub(crate) under: Vec<String>,
     /// A circumstance: mfa=true, count=3, site=mesa, nets='["10.0.0.0/8"]'; `mfa=` says absent
     #[arg(long, value_name = "KEY=VALUE")]
@@ -187,7 +187,7 @@ Examples:
 #[command(after_help = PROVE_EXAMPLES)]
 pub(crate) struct Prove {
     /// Only those of these names; `*` stands for any letters
-    #[arg(add = ArgValueCandidates::new(words::expectations))]
+    #[arg(add = ArgValueCandidates::new(complete::expectations))]
     pub(crate) names: Vec<String>,
     /// How to write the report
     #[arg(long, value_enum, default_value_t = ProofFormat::Text)]
@@ -232,21 +232,21 @@ Exit codes: 0 all hold, 1 some are broken or not decided, 2 error";
 #[command(after_help = REACH_EXAMPLES)]
 pub(crate) struct Reach {
     /// Whose access: user:NAME, group:NAME, role:NAME or resource:PATH; several stand side by side
-    #[arg(add = ArgValueCandidates::new(words::who))]
+    #[arg(add = ArgValueCandidates::new(complete::who))]
     pub(crate) who: Vec<String>,
     /// One more column, the first principal in other circumstances: '--also group:crew', or with a
     /// principal of its own: 'user:sol --given mfa=true'
     #[arg(long, value_name = "OPTIONS", requires = "who", allow_hyphen_values = true)]
     pub(crate) beside: Vec<String>,
     /// Only here and below; without WHO, --do and --level: who can do what at this path
-    #[arg(long = "at", value_name = "PATH", add = ArgValueCandidates::new(words::paths))]
+    #[arg(long = "at", value_name = "PATH", add = ArgValueCandidates::new(complete::paths))]
     pub(crate) path: Option<String>,
     /// Who can do this, and where: an action or a pattern of actions, as in `do`; with WHO, only
     /// these
-    #[arg(long = "do", value_name = "ACTION", add = ArgValueCandidates::new(words::actions))]
+    #[arg(long = "do", value_name = "ACTION", add = ArgValueCandidates::new(complete::actions))]
     pub(crate) action: Vec<String>,
     /// Who can do anything of this level, and where; with WHO, only what is of this level
-    #[arg(long, value_name = "LEVEL", conflicts_with = "action", add = ArgValueCandidates::new(words::levels))]
+    #[arg(long, value_name = "LEVEL", conflicts_with = "action", add = ArgValueCandidates::new(complete::levels))]
     pub(crate) level: Option<String>,
     /// Only what this principal would see: where it can do anything of level observe
     #[arg(long, requires = "who")]
@@ -305,7 +305,7 @@ pub(crate) struct Show {
     /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings, windows,
     /// expectations) or one thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
     /// path, or kind:NAME); nothing for an overview
-    #[arg(add = ArgValueCandidates::new(words::things))]
+    #[arg(add = ArgValueCandidates::new(complete::things))]
     pub(crate) what: Option<String>,
     /// See memberships and attachments as of this moment instead of now
     #[arg(long, value_name = "TIME")]
@@ -382,10 +382,10 @@ pub(crate) fn explain(mut unread: clap::Error) -> anyhow::Result<Exit> {
     }
     let text = unread.render().ansi().to_string().replace(NO_BREAK, " ");
     if unread.use_stderr() {
-        stream::print_error(&text);
+        terminal::print_error(&text);
         return Ok(Exit::Failed);
     }
-    stream::print(&text)?;
+    terminal::print(&text)?;
     Ok(Exit::Done)
 }
 

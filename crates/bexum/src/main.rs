@@ -4,7 +4,7 @@ mod args;
 mod command;
 mod exit;
 mod render;
-mod stream;
+mod terminal;
 mod wire;
 
 use std::process::ExitCode;
@@ -15,7 +15,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 fn main() -> ExitCode {
     let run = match args::parse() {
         Ok(args) => {
-            stream::set_colour(args.colour);
+            terminal::set_colour(args.colour);
             command::run(args)
         }
         Err(unread) => args::explain(unread),
@@ -24,9 +24,9 @@ fn main() -> ExitCode {
         Ok(exit) => exit.into(),
         // Whoever wanted nothing but the output has seen enough. Runs whose exit code says
         // something by themselves never come here for this.
-        Err(error) if stream::is_closed_pipe(&error) => exit::Exit::Done.into(),
+        Err(error) if terminal::is_closed_pipe(&error) => exit::Exit::Done.into(),
         Err(error) => {
-            stream::report(&error);
+            terminal::report(&error);
             exit::Exit::Failed.into()
         }
     }

@@ -4,7 +4,7 @@ use super::ast::Operator;
 use super::check::{Condition, Reference};
 use super::fact::{Fact, Scalar};
 use super::operators::{compare, within_blocks};
-use super::program::{Ahead, Literal, Program, Step, Term};
+use super::program::{Literal, Precomputed, Program, Step, Term};
 use crate::truth::Truth;
 
 /// Who can say what an attribute is.
@@ -109,43 +109,49 @@ fn eval(program: &Program, at: usize, facts: &impl Facts) -> Truth {
         },
         Step::Constant(constant) => Truth::from(constant),
         Step::Compare(left, operator, right) => {
-            let ((left, left_ahead), (right, right_ahead)) =
+            let ((left, left_precomputed), (right, right_precomputed)) =
                 (side(program, left, facts), side(program, right, facts));
             match (&left, &right) {
                 (Fact::Absent, _) | (_, Fact::Absent) => operator.with_absent(),
                 (Fact::Unknown, _) | (_, Fact::Unknown) => Truth::Undecided,
-                _ => compare_sides((left, left_ahead), operator, (right, right_ahead)),
+                _ => compare_sides((left, left_precomputed), operator, (right, right_precomputed)),
             }
         }
     }
 }
 
-fn side<'a>(program: &'a Program, term: Term, facts: &'a impl Facts) -> (Fact<'a>, &'a Ahead) {
+fn side<'a>(
+    program: &'a Program,
+    term: Term,
+    facts: &'a impl Facts,
+) -> (Fact<'a>, &'a Precomputed) {
     match term {
-        Term::Attribute(reference) => (facts.fact(reference), &Ahead::Nothing),
+        Term::Attribute(reference) => (facts.fact(reference), &Precomputed::Nothing),
         Term::Literal(place) => {
-            let Literal { value, ahead } = program.literal(place);
-            (Fact::of(value), ahead)
+            let Literal { value, precomputed } = program.literal(place);
+            (Fact::of(value), precomputed)
         }
     }
 }
 
 /// Compares, with what was read out of literals ahead of time.
 fn compare_sides(
-    (left, left_ahead): (Fact<'_>, &Ahead),
+    (left, left_precomputed): (Fact<'_>, &Precomputed),
     operator: Operator,
-    (right, right_ahead): (Fact<'_>, &Ahead),
+    (right, right_precomputed): (Fact<'_>, &Precomputed),
 ) -> Truth {
-    if let (Operator::Within, Ahead::Blocks(blocks)) = (operator, right_ahead) {
+    if let (Operator::Within, Precomputed::Blocks(blocks)) = (operator, right_precomputed) {
         let Fact::Scalar(Scalar::Text(address)) = left else { return Truth::Undecided };
         // A literal with anything that cannot be read was refused.
         return within_blocks(address, blocks);
     }
-    let moment = |ahead: &Ahead, other: &Fact<'_>| match (ahead, other) {
-        (Ahead::Moment(at), Fact::Scalar(Scalar::Time(_))) => Some(Fact::Scalar(Scalar::Time(*at))),
+    let moment = |precomputed: &Precomputed, other: &Fact<'_>| match (precomputed, other) {
+        (Precomputed::Moment(at), Fact::Scalar(Scalar::Time(_))) => {
+            Some(Fact::Scalar(Scalar::Time(*at)))
+        }
         _ => None,
     };
-    match (moment(left_ahead, &right), moment(right_ahead, &left)) {
+    match (moment(left_precomputed, &right), moment(right_precomputed, &left)) {
         (Some(at), _) => compare(&at, operator, &right),
         (_, Some(at)) => compare(&left, operator, &at),
         _ => compare(&left, operator, &right),

@@ -17,9 +17,9 @@ mod tests;
 mod token;
 
 pub use check::{Condition, Reference};
-pub(crate) use operators::fits as is_fitting;
 #[cfg(feature = "naive")]
 pub(crate) use operators::compare as compare_values;
+pub(crate) use operators::fits as is_fitting;
 pub(crate) use operators::range_ends;
 pub(crate) use program::{Program, Step, Term};
 

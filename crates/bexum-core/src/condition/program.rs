@@ -45,12 +45,12 @@ pub(crate) enum Term {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Literal {
     pub(crate) value: Value,
-    pub(crate) ahead: Ahead,
+    pub(crate) precomputed: Precomputed,
 }
 
 /// What was read out of a literal.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Ahead {
+pub(crate) enum Precomputed {
     Nothing,
     /// The moment that a string names.
     Moment(Time),
@@ -64,17 +64,19 @@ impl Literal {
             Value::Text(text) => Block::parse(text),
             _ => None,
         };
-        let ahead = match value {
+        let precomputed = match value {
             Value::List(items) if operator == Operator::Within => {
-                Ahead::Blocks(items.iter().filter_map(block).collect())
+                Precomputed::Blocks(items.iter().filter_map(block).collect())
             }
             text if operator == Operator::Within => {
-                Ahead::Blocks(block(text).into_iter().collect())
+                Precomputed::Blocks(block(text).into_iter().collect())
             }
-            Value::Text(text) => Time::parse(text).map_or(Ahead::Nothing, Ahead::Moment),
-            _ => Ahead::Nothing,
+            Value::Text(text) => {
+                Time::parse(text).map_or(Precomputed::Nothing, Precomputed::Moment)
+            }
+            _ => Precomputed::Nothing,
         };
-        Self { value: value.clone(), ahead }
+        Self { value: value.clone(), precomputed }
     }
 }
 

@@ -2,8 +2,8 @@
 
 use rustc_hash::FxHashSet;
 
-use super::index::{Index, Standing};
-use super::sought::Sought;
+use super::index::{Index, MembershipEdge};
+use super::subjects::SubjectSet;
 use crate::id::{GroupId, RoleId};
 use crate::principal::{Principal, Subject};
 use crate::time::{Time, Window};
@@ -15,8 +15,8 @@ use crate::time::{Time, Window};
 #[repr(C)]
 pub struct Closure<'e> {
     /// While all that follows stays as it is.
-    pub steady: Window,
-    pub(crate) sought: Sought,
+    pub valid_during: Window,
+    pub(crate) subjects: SubjectSet,
     /// Whether it is a user that is not enabled.
     pub is_disabled: bool,
     /// The principal.
@@ -45,23 +45,23 @@ pub struct RoleClosure<'e> {
     /// Their bare names.
     pub role_names: Vec<&'e str>,
     /// While that stays as it is.
-    pub steady: Window,
-    pub(crate) sought: Sought,
+    pub valid_during: Window,
+    pub(crate) subjects: SubjectSet,
 }
 
 /// Grows a set along standings that hold at a moment, keeping the window in which it stays so.
-struct Growth {
+struct ClosureBuilder {
     at: Time,
-    steady: Window,
+    valid_during: Window,
 }
 
-impl Growth {
-    fn holding<T: Copy>(&mut self, standings: Option<&Vec<Standing<T>>>) -> Vec<T> {
+impl ClosureBuilder {
+    fn holding<T: Copy>(&mut self, edges: Option<&Vec<MembershipEdge<T>>>) -> Vec<T> {
         let mut found = Vec::new();
-        for standing in standings.into_iter().flatten() {
-            self.steady = self.steady.intersect(&standing.window.steady_around(self.at));
-            if standing.window.holds(self.at) {
-                found.push(standing.into);
+        for edge in edges.into_iter().flatten() {
+            self.valid_during = self.valid_during.intersect(&edge.window.valid_around(self.at));
+            if edge.window.holds(self.at) {
+                found.push(edge.into);
             }
         }
         found
@@ -74,18 +74,18 @@ impl<'e> Closure<'e> {
     #[must_use]
     pub fn new(index: &'e Index, principal: Principal, also: &[GroupId], at: Time) -> Self {
         let estate = index.estate();
-        let mut growth = Growth { at, steady: Window::ALWAYS };
+        let mut builder = ClosureBuilder { at, valid_during: Window::ALWAYS };
 
         let mut groups: FxHashSet<GroupId> = FxHashSet::default();
         let mut queue: Vec<GroupId> = also.to_vec();
         if let Principal::Group(itself) = principal {
             queue.push(itself);
         } else {
-            queue.extend(growth.holding(index.groups_of.get(&principal)));
+            queue.extend(builder.holding(index.groups_of.get(&principal)));
         }
         while let Some(group) = queue.pop() {
             if groups.insert(group) {
-                queue.extend(growth.holding(index.groups_of.get(&Principal::Group(group))));
+                queue.extend(builder.holding(index.groups_of.get(&Principal::Group(group))));
             }
         }
         let mut groups: Vec<GroupId> = groups.into_iter().collect();
@@ -98,15 +98,15 @@ impl<'e> Closure<'e> {
             queue.push(itself);
         }
         for holder in &holders {
-            queue.extend(growth.holding(index.held_roles_of.get(holder)));
+            queue.extend(builder.holding(index.held_roles_of.get(holder)));
         }
-        let roles = grow_roles(index, queue, &mut growth);
+        let roles = grow_roles(index, queue, &mut builder);
         holders.extend(roles.iter().copied().map(Principal::Role));
         holders.dedup(); // a role that asks is its own first holder
 
         let mut takeable: Vec<RoleId> = Vec::new();
         for holder in &holders {
-            takeable.extend(growth.holding(index.takeable_roles_of.get(holder)));
+            takeable.extend(builder.holding(index.takeable_roles_of.get(holder)));
         }
         takeable.sort_unstable();
         takeable.dedup();
@@ -124,12 +124,12 @@ impl<'e> Closure<'e> {
             manager: manager.map(|manager| estate.principal_id(manager).into()),
             group_names: groups.iter().map(|id| &*estate.group(*id).identity.name).collect(),
             role_names: role_names(index, &roles),
-            sought: Sought::new(&index.places, &subjects),
+            subjects: SubjectSet::new(&index.scope_index, &subjects),
             is_disabled: matches!(principal, Principal::User(id) if !estate.user(id).enabled),
             groups,
             roles,
             takeable,
-            steady: growth.steady,
+            valid_during: builder.valid_during,
         }
     }
 
@@ -144,25 +144,25 @@ impl<'e> RoleClosure<'e> {
     /// `role` and every role whose `held-by` names one of these (spec section 6, "R+").
     #[must_use]
     pub fn new(index: &'e Index, role: RoleId, at: Time) -> Self {
-        let mut growth = Growth { at, steady: Window::ALWAYS };
-        let roles = grow_roles(index, vec![role], &mut growth);
+        let mut builder = ClosureBuilder { at, valid_during: Window::ALWAYS };
+        let roles = grow_roles(index, vec![role], &mut builder);
         // `everyone` grants to a role taken up as well; nothing else of who asks does.
         let mut subjects = vec![Subject::Everyone];
         subjects.extend(roles.iter().map(|role| Subject::One(Principal::Role(*role))));
         Self {
-            sought: Sought::new(&index.places, &subjects),
+            subjects: SubjectSet::new(&index.scope_index, &subjects),
             role_names: role_names(index, &roles),
-            steady: growth.steady,
+            valid_during: builder.valid_during,
             roles,
         }
     }
 }
 
-fn grow_roles(index: &Index, mut queue: Vec<RoleId>, growth: &mut Growth) -> Vec<RoleId> {
+fn grow_roles(index: &Index, mut queue: Vec<RoleId>, builder: &mut ClosureBuilder) -> Vec<RoleId> {
     let mut roles: FxHashSet<RoleId> = FxHashSet::default();
     while let Some(role) = queue.pop() {
         if roles.insert(role) {
-            queue.extend(growth.holding(index.held_roles_of.get(&Principal::Role(role))));
+            queue.extend(builder.holding(index.held_roles_of.get(&Principal::Role(role))));
         }
     }
     let mut roles: Vec<RoleId> = roles.into_iter().collect();

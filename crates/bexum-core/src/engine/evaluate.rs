@@ -3,13 +3,13 @@
 use std::rc::Rc;
 
 use super::closure::{Closure, RoleClosure};
-use super::facts::Scene;
+use super::closure_cache::ClosureCache;
+use super::facts::EvalContext;
 use super::index::Index;
-use super::kept::Kept;
-use super::places::Entry;
+use super::scope_index::Entry;
 use super::session::Session;
-use super::sink::{Bound, Candidate, Limit, Nothing, Obstacle, Sink};
-use super::sought::Whom;
+use super::sink::{Bound, Candidate, LimitingPolicy, NullSink, Obstacle, Sink};
+use super::subjects::SubjectSets;
 use crate::decision::{Reading, Reason};
 use crate::id::{AttachmentId, CeilingId, GroupId, RoleId, ScopeId};
 use crate::policy::Effect;
@@ -23,20 +23,20 @@ use crate::truth::Truth;
 pub struct Decider<'e> {
     /// The index it asks.
     pub index: &'e Index,
-    closures: Kept<Closure<'e>>,
-    role_closures: Kept<RoleClosure<'e>>,
+    pub(super) closures: ClosureCache<Closure<'e>>,
+    role_closures: ClosureCache<RoleClosure<'e>>,
 }
 
 impl<'e> Decider<'e> {
     /// A decider that knows nobody yet.
     #[must_use]
     pub fn new(index: &'e Index) -> Self {
-        Self { index, closures: Kept::default(), role_closures: Kept::default() }
+        Self { index, closures: ClosureCache::default(), role_closures: ClosureCache::default() }
     }
 
     /// The answer.
     pub fn decide(&mut self, query: &Query<'_>) -> Reason {
-        self.decide_into(query, Reading::Strict, &mut Nothing)
+        self.decide_into(query, Reading::Strict, &mut NullSink)
     }
 
     /// The answer under a reading, telling `sink` what is met.
@@ -47,27 +47,28 @@ impl<'e> Decider<'e> {
         sink: &mut S,
     ) -> Reason {
         let session = self.session(query);
-        let (closure, whom) = (&session.closure, session.whom());
+        let (closure, subjects) = (&session.closure, session.subjects());
         if closure.is_disabled {
             return Reason::Disabled;
         }
         if query.take_up.is_some_and(|role| !closure.can_take_up(role)) {
             return Reason::RoleRefused;
         }
-        let scene = Scene { index: self.index, query, closure, roles: Some(session.roles()) };
-        let mut walk = Walk { scene, reading, sink };
+        let context =
+            EvalContext { index: self.index, query, closure, roles: Some(session.roles()) };
+        let mut walk = StatementWalk { context, reading, sink };
 
-        let denied = walk.meets(Effect::Deny, whom);
+        let denied = walk.meets(Effect::Deny, subjects);
         if denied && !S::THOROUGH {
             return Reason::Denied;
         }
-        walk.scene.roles = Some(session.roles_of(Effect::Allow));
-        let granted = walk.meets(Effect::Allow, session.whom_of(Effect::Allow));
-        walk.scene.roles = scene.roles;
+        walk.context.roles = Some(session.roles_of(Effect::Allow));
+        let granted = walk.meets(Effect::Allow, session.subjects_of(Effect::Allow));
+        walk.context.roles = context.roles;
         if !granted && !S::THOROUGH {
             return Reason::NotGranted;
         }
-        let bounded = walk.is_bounded(whom);
+        let bounded = walk.is_bounded(subjects);
         if denied {
             Reason::Denied
         } else if !granted {
@@ -90,32 +91,11 @@ impl<'e> Decider<'e> {
         if !also.is_empty() {
             return Rc::new(Closure::new(index, who, also, at));
         }
-        let number = index.places.codes.number(who);
+        let number = index.scope_index.subject_ids.number(who);
         self.closures.get(number, at, || Closure::new(index, who, &[], at))
     }
 
-    /// How many steps [`fetch`](Self::fetch) takes.
-    pub(crate) const STEPS: usize = 4;
-
-    /// Brings what deciding a query will look at first nearer, in steps of which each needs the one
-    /// before.
-    pub(crate) fn fetch(&self, query: &Query<'_>, step: usize) {
-        self.index.places.fetch(query.target.scope(), step);
-        let (number, _) = self.index.places.codes.number(query.who);
-        match step {
-            0 => self.closures.fetch_place(number),
-            1 => self.closures.fetch_latest(number),
-            2 => {
-                if let Some(closure) = self.closures.latest(number) {
-                    std::hint::black_box((closure.steady.until, closure.is_disabled));
-                    closure.sought.fetch();
-                }
-            }
-            _ => self.index.naming.fetch(query.action),
-        }
-    }
-
-    /// Who asks, and whose statements are sought for them.
+    /// Who asks, and whose statements count for them.
     pub(crate) fn session(&mut self, query: &Query<'_>) -> Session<'e> {
         self.session_of(query.who, &query.also, query.take_up, query.time)
     }
@@ -138,8 +118,8 @@ impl<'e> Decider<'e> {
     }
 }
 
-struct Walk<'w, S> {
-    scene: Scene<'w>,
+struct StatementWalk<'w, S> {
+    context: EvalContext<'w>,
     reading: Reading,
     sink: &'w mut S,
 }
@@ -154,19 +134,19 @@ impl Reading {
     }
 }
 
-impl<S: Sink> Walk<'_, S> {
+impl<S: Sink> StatementWalk<'_, S> {
     /// Whether a statement of `effect` in play counts; looks from the target upward.
-    fn meets(&mut self, effect: Effect, whom: Whom<'_>) -> bool {
-        let Index { places, naming, .. } = self.scene.index;
-        let action = self.scene.query.action;
-        if !naming.is_named(effect, action) {
+    fn meets(&mut self, effect: Effect, subjects: SubjectSets<'_>) -> bool {
+        let Index { scope_index, action_index, .. } = self.context.index;
+        let action = self.context.query.action;
+        if !action_index.is_named(effect, action) {
             return false;
         }
-        let wanted = naming.policies(effect, action);
+        let wanted = action_index.policies(effect, action);
         let mut met = false;
         let mut seal = None;
-        for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
-            places.attached_at(scope).each_wanted(whom, wanted, |entry| {
+        for (scope, anchor, sealed) in scope_index.chain(self.context.query.target.scope()) {
+            scope_index.attached_at(scope).each_wanted(subjects, wanted, |entry| {
                 met |= self.meets_entry(effect, &entry, (scope, anchor), seal);
                 met && !S::THOROUGH
             });
@@ -191,11 +171,12 @@ impl<S: Sink> Walk<'_, S> {
         (scope, anchor): (ScopeId, usize),
         seal: Option<ScopeId>,
     ) -> bool {
-        let (estate, naming) = (self.scene.index.estate(), &self.scene.index.naming);
+        let (estate, action_index) =
+            (self.context.index.estate(), &self.context.index.action_index);
         let phase = match entry.windowed {
             true => {
                 let window = estate.attachments[entry.origin as usize].window;
-                window.phase(self.scene.query.time)
+                window.phase(self.context.query.time)
             }
             false => Phase::Open,
         };
@@ -208,21 +189,21 @@ impl<S: Sink> Walk<'_, S> {
             return false;
         }
         let mut met = false;
-        for id in naming.statements(entry.policy, effect, self.scene.query.action) {
-            let truth = self.scene.truth(id, anchor);
+        for id in action_index.statements(entry.policy, effect, self.context.query.action) {
+            let truth = self.context.truth(id, anchor);
             if S::THOROUGH {
                 let candidate = Candidate {
                     statement: id,
                     policy: entry.policy,
                     attachment: AttachmentId::new(entry.origin as usize),
-                    subject: self.scene.index.places.codes.subject(entry.code),
+                    subject: self.context.index.scope_index.subject_ids.subject(entry.subject_id),
                     scope,
                 };
                 if let Some(obstacle) = obstacle {
-                    self.sink.obstructed(candidate, truth, obstacle, &self.scene);
+                    self.sink.obstructed(candidate, truth, obstacle, &self.context);
                     continue;
                 }
-                self.sink.candidate(candidate, truth, &self.scene);
+                self.sink.candidate(candidate, truth, &self.context);
             }
             met |= self.reading.counts(effect, truth);
             if met && !S::THOROUGH {
@@ -233,24 +214,26 @@ impl<S: Sink> Walk<'_, S> {
     }
 
     /// Whether any ceiling in play bounds the request.
-    fn is_bounded(&mut self, whom: Whom<'_>) -> bool {
-        let query = self.scene.query;
-        let (estate, places) = (self.scene.index.estate(), &self.scene.index.places);
+    fn is_bounded(&mut self, subjects: SubjectSets<'_>) -> bool {
+        let query = self.context.query;
+        let (estate, scope_index) = (self.context.index.estate(), &self.context.index.scope_index);
         let mut bounded = false;
         for &policy in &query.under {
-            let limit = Limit { ceiling: None, policy, over: None };
+            let limit = LimitingPolicy { ceiling: None, policy, over: None };
             bounded |= self.bounds(limit, 0);
             if bounded && !S::THOROUGH {
                 return true;
             }
         }
-        let chain = places.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
+        let chain =
+            scope_index.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
         for (over, anchor) in std::iter::once((None, 0)).chain(chain) {
             // One that binds several of the subjects is asked for each of them: it is still one.
-            places.each_ceiling(over, whom, |entry| {
+            scope_index.each_ceiling(over, subjects, |entry| {
                 let ceiling = CeilingId::new(entry.origin as usize);
                 if !entry.windowed || estate.ceiling(ceiling).window.holds(query.time) {
-                    let limit = Limit { ceiling: Some(ceiling), policy: entry.policy, over };
+                    let limit =
+                        LimitingPolicy { ceiling: Some(ceiling), policy: entry.policy, over };
                     bounded |= self.bounds(limit, anchor);
                 }
                 bounded && !S::THOROUGH
@@ -263,14 +246,14 @@ impl<S: Sink> Walk<'_, S> {
     }
 
     /// Whether one ceiling bounds the request (spec section 6, "A ceiling bounds").
-    fn bounds(&mut self, limit: Limit, anchor: usize) -> bool {
-        let naming = &self.scene.index.naming;
-        let action = self.scene.query.action;
+    fn bounds(&mut self, limit: LimitingPolicy, anchor: usize) -> bool {
+        let action_index = &self.context.index.action_index;
+        let action = self.context.query.action;
         let mut statements = Vec::new();
         let mut any = |effect| {
             let mut met = false;
-            for id in naming.statements(limit.policy, effect, action) {
-                let truth = self.scene.truth(id, anchor);
+            for id in action_index.statements(limit.policy, effect, action) {
+                let truth = self.context.truth(id, anchor);
                 if S::THOROUGH {
                     statements.push((id, truth));
                 }
@@ -282,10 +265,10 @@ impl<S: Sink> Walk<'_, S> {
             met
         };
         let denied = any(Effect::Deny);
-        let allowed = !naming.has_any(limit.policy, Effect::Allow) || any(Effect::Allow);
+        let allowed = !action_index.has_any(limit.policy, Effect::Allow) || any(Effect::Allow);
         let bounds = denied || !allowed;
         if S::THOROUGH {
-            self.sink.bound(Bound { limit, bounds, statements }, &self.scene);
+            self.sink.bound(Bound { limit, bounds, statements }, &self.context);
         }
         bounds
     }

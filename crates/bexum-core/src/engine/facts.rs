@@ -9,9 +9,9 @@ use crate::condition::fact::{Fact, ListFact, Scalar};
 use crate::condition::{Condition, Reference};
 use crate::id::{AttributeId, ScopeId, StatementId};
 use crate::pattern::PathSet;
-use crate::pattern::below::FRESH;
 use crate::pattern::matching::Braces;
 use crate::pattern::path::Brace;
+use crate::pattern::residual::FRESH;
 use crate::principal::Principal;
 use crate::request::{Given, Place, Query};
 use crate::scope::ScopeType;
@@ -19,14 +19,14 @@ use crate::truth::Truth;
 
 /// One query as statements see it (spec section 4, "Attributes").
 #[derive(Clone, Copy, Debug)]
-pub struct Scene<'s> {
+pub struct EvalContext<'s> {
     /// The index.
     pub index: &'s Index,
     /// The query.
     pub query: &'s Query<'s>,
     /// All about who asks.
     pub closure: &'s Closure<'s>,
-    /// `who.roles`, those that the statement at hand is sought for, as bare names; `None`:
+    /// `who.roles` as the statement at hand sees them, as bare names; `None`:
     /// the closure's.
     pub roles: Option<&'s [&'s str]>,
 }
@@ -46,7 +46,7 @@ pub enum Source {
     BuiltIn,
 }
 
-impl<'s> Scene<'s> {
+impl<'s> EvalContext<'s> {
     /// Where the value of an attribute comes from; `None` when there is none.
     #[must_use]
     pub fn source(&self, reference: Reference) -> Option<Source> {
@@ -86,13 +86,15 @@ impl<'s> Scene<'s> {
 
     /// The nearest value at a scope or above it.
     fn up_from(&self, scope: ScopeId, id: AttributeId) -> Option<(ScopeId, &'s Value)> {
-        let (estate, places) = (self.index.estate(), &self.index.places);
-        places.bearing(scope, id).find_map(|at| Some((at, estate.scope(at).attributes.value(id)?)))
+        let (estate, scope_index) = (self.index.estate(), &self.index.scope_index);
+        scope_index
+            .bearing(scope, id)
+            .find_map(|at| Some((at, estate.scope(at).attributes.value(id)?)))
     }
 
     fn any_up_from(&self, scope: ScopeId, id: AttributeId) -> bool {
-        let (estate, places) = (self.index.estate(), &self.index.places);
-        places.bearing(scope, id).any(|at| estate.scope(at).attributes.has(id))
+        let (estate, scope_index) = (self.index.estate(), &self.index.scope_index);
+        scope_index.bearing(scope, id).any(|at| estate.scope(at).attributes.has(id))
     }
 
     /// A target's own attribute: an identity's before its place's, a scope's before an item's.
@@ -237,7 +239,7 @@ impl<'s> Scene<'s> {
     }
 }
 
-impl Facts for Scene<'_> {
+impl Facts for EvalContext<'_> {
     fn fact(&self, reference: Reference) -> Fact<'_> {
         match reference {
             Reference::Who(attribute) => self.who_fact(attribute),
@@ -276,7 +278,7 @@ impl Facts for Scene<'_> {
     }
 }
 
-impl Braces<Reference> for Scene<'_> {
+impl Braces<Reference> for EvalContext<'_> {
     fn alternatives(&self, brace: &Brace<Reference>, each: &mut dyn FnMut(Option<&str>)) {
         // A star in a made-up path stands for what nobody writes; no value may match it.
         let is_sample = self.query.target.is_sample;

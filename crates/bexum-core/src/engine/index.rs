@@ -5,11 +5,11 @@ use std::sync::{Arc, OnceLock};
 
 use rustc_hash::FxHashMap;
 
-use super::directory::Directory;
+use super::action_index::ActionIndex;
+use super::batch::NameIndex;
 use super::evaluate::Decider;
-use super::naming::Naming;
-use super::places::Places;
-use super::sought::{Sought, Whom};
+use super::scope_index::ScopeIndex;
+use super::subjects::{SubjectSet, SubjectSets};
 use crate::estate::Estate;
 use crate::id::{AttachmentId, GroupId, PolicyId, RoleId, ScopeId, UserId};
 use crate::principal::{Membership, Principal, Subject};
@@ -17,7 +17,7 @@ use crate::time::Window;
 
 /// A place in a list that a principal has for a time.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Standing<T> {
+pub(crate) struct MembershipEdge<T> {
     pub(crate) into: T,
     pub(crate) window: Window,
     /// Whether it is written there; members by condition are not.
@@ -27,7 +27,7 @@ pub(crate) struct Standing<T> {
 /// The names in a list as written, each with its window; `None` when the list is not written.
 pub(crate) type NamesWritten = Option<Box<[(Box<str>, Window)]>>;
 
-type Standings<T> = FxHashMap<Principal, Vec<Standing<T>>>;
+type MembershipEdges<T> = FxHashMap<Principal, Vec<MembershipEdge<T>>>;
 
 /// An estate and its [`Index`], owned together: cheap to clone, to hand to another thread, and to
 /// replace by that of another estate. Whoever asks makes a [`Decider`](super::Decider) of it.
@@ -61,13 +61,13 @@ impl Deref for Engine {
 #[derive(Debug)]
 pub struct Index {
     estate: Arc<Estate>,
-    pub(crate) groups_of: Standings<GroupId>,
-    pub(crate) held_roles_of: Standings<RoleId>,
-    pub(crate) takeable_roles_of: Standings<RoleId>,
+    pub(crate) groups_of: MembershipEdges<GroupId>,
+    pub(crate) held_roles_of: MembershipEdges<RoleId>,
+    pub(crate) takeable_roles_of: MembershipEdges<RoleId>,
     pub(crate) attachments_of: FxHashMap<Subject, Vec<AttachmentId>>,
-    pub(crate) places: Places,
-    pub(crate) naming: Naming,
-    directory: OnceLock<Directory>,
+    pub(crate) scope_index: ScopeIndex,
+    pub(crate) action_index: ActionIndex,
+    name_index: OnceLock<NameIndex>,
     /// `target.members` of each group, as `user:ines`, with windows; `None` when not written.
     pub(crate) members_written: Vec<NamesWritten>,
     /// `target.owners` likewise.
@@ -85,9 +85,9 @@ impl Index {
             held_roles_of: FxHashMap::default(),
             takeable_roles_of: FxHashMap::default(),
             attachments_of: FxHashMap::default(),
-            places: Places::new(estate),
-            naming: Naming::new(estate),
-            directory: OnceLock::new(),
+            scope_index: ScopeIndex::new(estate),
+            action_index: ActionIndex::new(estate),
+            name_index: OnceLock::new(),
             members_written: Vec::with_capacity(estate.groups.len()),
             owners_written: Vec::with_capacity(estate.groups.len()),
             managers_written: FxHashMap::default(),
@@ -96,9 +96,9 @@ impl Index {
             let members = group.members.as_deref();
             turn(&mut index.groups_of, GroupId::new(i), members.unwrap_or_default());
             for &user in &group.matching {
-                let standing =
-                    Standing { into: GroupId::new(i), window: Window::ALWAYS, listed: false };
-                index.groups_of.entry(Principal::User(user)).or_default().push(standing);
+                let edge =
+                    MembershipEdge { into: GroupId::new(i), window: Window::ALWAYS, listed: false };
+                index.groups_of.entry(Principal::User(user)).or_default().push(edge);
             }
             let name = |who: Principal| estate.principal_id(who).into_boxed_str();
             index
@@ -133,17 +133,19 @@ impl Index {
         &self.estate
     }
 
-    /// Names to ids, made when first asked for: one request needs no directory.
-    pub(crate) fn directory(&self) -> &Directory {
-        self.directory.get_or_init(|| Directory::new(&self.estate))
+    /// Names to ids, made when first asked for: a single request needs no index of names.
+    pub(crate) fn name_index(&self) -> &NameIndex {
+        self.name_index.get_or_init(|| NameIndex::new(&self.estate))
     }
 
     /// Everything attached to any of these subjects, each policy at each scope.
     pub(crate) fn attached_to<'i>(
         &'i self,
-        sought: &'i Sought,
+        subjects: &'i SubjectSet,
     ) -> impl Iterator<Item = AttachedTo> + use<'i> {
-        let subjects = sought.codes().map(|code| self.places.codes.subject(code));
+        let subjects = subjects
+            .subject_ids()
+            .map(|subject_id| self.scope_index.subject_ids.subject(subject_id));
         let ids = subjects.flat_map(|subject| self.attachments_of.get(&subject)).flatten();
         ids.flat_map(|&id| {
             let written = self.estate.attachment(id);
@@ -162,20 +164,20 @@ impl Index {
     /// each with the scope that its patterns start at, and when it counts.
     pub(crate) fn policies_above(
         &self,
-        whom: Whom<'_>,
+        subjects: SubjectSets<'_>,
         scope: ScopeId,
     ) -> Vec<(PolicyId, Option<ScopeId>, Window)> {
         let mut found = Vec::new();
         let estate = &self.estate;
-        let above = self.places.chain(scope).map(|(at, ..)| at);
+        let above = self.scope_index.chain(scope).map(|(at, ..)| at);
         for at in std::iter::once(None).chain(above.map(Some)) {
-            self.places.each_ceiling(at, whom, |entry| {
+            self.scope_index.each_ceiling(at, subjects, |entry| {
                 let window = estate.ceilings[entry.origin as usize].window;
                 found.push((entry.policy, at, window));
                 false
             });
             let Some(scope) = at else { continue };
-            self.places.attached_at(scope).each_sought(whom, |entry| {
+            self.scope_index.attached_at(scope).each_sought(subjects, |entry| {
                 let window = estate.attachments[entry.origin as usize].window;
                 found.push((entry.policy, at, window));
                 false
@@ -194,9 +196,9 @@ pub(crate) struct AttachedTo {
     pub(crate) window: Window,
 }
 
-fn turn<T: Copy>(standings: &mut Standings<T>, into: T, list: &[Membership]) {
+fn turn<T: Copy>(edges: &mut MembershipEdges<T>, into: T, list: &[Membership]) {
     for member in list {
-        let standing = Standing { into, window: member.window, listed: true };
-        standings.entry(member.who).or_default().push(standing);
+        let edge = MembershipEdge { into, window: member.window, listed: true };
+        edges.entry(member.who).or_default().push(edge);
     }
 }

@@ -1,11 +1,11 @@
-//! Somebody asking, by themselves or with a role taken up: whose statements are sought for them
+//! Somebody asking, by themselves or with a role taken up: whose statements count for them
 //! (spec section 6).
 
 use std::rc::Rc;
 
 use super::closure::{Closure, RoleClosure};
 use super::evaluate::Decider;
-use super::sought::{Sought, Whom};
+use super::subjects::{SubjectSet, SubjectSets};
 use crate::id::{GroupId, RoleId};
 use crate::policy::Effect;
 use crate::principal::Principal;
@@ -38,21 +38,21 @@ impl<'e> Session<'e> {
         Self { closure, taken, together }
     }
 
-    /// Whom denies and ceilings are sought for.
-    pub(crate) fn whom(&self) -> Whom<'_> {
-        Whom(&self.closure.sought, self.taken.as_ref().map(|taken| &taken.sought))
+    /// Whose denies and ceilings count.
+    pub(crate) fn subjects(&self) -> SubjectSets<'_> {
+        SubjectSets(&self.closure.subjects, self.taken.as_ref().map(|taken| &taken.subjects))
     }
 
-    /// Whom allows are sought for.
-    pub(super) fn granting(&self) -> &Sought {
-        self.taken.as_ref().map_or(&self.closure.sought, |taken| &taken.sought)
+    /// Whose allows count.
+    pub(super) fn granting(&self) -> &SubjectSet {
+        self.taken.as_ref().map_or(&self.closure.subjects, |taken| &taken.subjects)
     }
 
-    /// Whom the statements of attachments are sought for.
-    pub(crate) fn whom_of(&self, effect: Effect) -> Whom<'_> {
+    /// Whose statements of this effect count, of those that are attached.
+    pub(crate) fn subjects_of(&self, effect: Effect) -> SubjectSets<'_> {
         match effect {
-            Effect::Allow => Whom(self.granting(), None),
-            Effect::Deny => self.whom(),
+            Effect::Allow => SubjectSets(self.granting(), None),
+            Effect::Deny => self.subjects(),
         }
     }
 

@@ -7,10 +7,10 @@
 use std::ops::Range;
 
 use super::evaluate::Decider;
-use super::facts::Scene;
+use super::facts::EvalContext;
 use super::index::Index;
 use super::session::Session;
-use super::sought::Whom;
+use super::subjects::SubjectSets;
 use crate::catalogue::ActionSet;
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};
@@ -42,9 +42,9 @@ impl Cells {
     }
 }
 
-/// A statement that is sought for somebody.
+/// A statement that has a say about somebody's requests at a scope.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct SoughtStatement {
+pub(crate) struct StatementInPlay {
     pub(crate) id: StatementId,
     /// How many segments down its patterns start.
     pub(crate) anchor: usize,
@@ -60,32 +60,32 @@ struct Both {
 }
 
 impl<'e> Decider<'e> {
-    /// Every statement that is sought for who asks at the query's scope, at the query's time: of
+    /// Every statement that has a say for who asks at the query's scope, at the query's time: of
     /// what is attached there or above, of ceilings, of what bounds the session.
-    pub(crate) fn statements_sought(
+    pub(crate) fn statements_in_play(
         &self,
         session: &Session<'e>,
         query: &Query<'_>,
-    ) -> Vec<SoughtStatement> {
-        let (estate, places) = (self.index.estate(), &self.index.places);
-        let mut found: Vec<SoughtStatement> = Vec::new();
+    ) -> Vec<StatementInPlay> {
+        let (estate, scope_index) = (self.index.estate(), &self.index.scope_index);
+        let mut found: Vec<StatementInPlay> = Vec::new();
         let mut add = |policy: PolicyId, effect: Effect, anchor: usize, sees: Effect| {
             let policy = estate.policy(policy);
             let statements = match effect {
                 Effect::Allow => &policy.allows,
                 Effect::Deny => &policy.denies,
             };
-            found.extend(statements.iter().map(|id| SoughtStatement { id: *id, anchor, sees }));
+            found.extend(statements.iter().map(|id| StatementInPlay { id: *id, anchor, sees }));
         };
         let mut limit = |policy: PolicyId, anchor: usize| {
             add(policy, Effect::Allow, anchor, Effect::Deny);
             add(policy, Effect::Deny, anchor, Effect::Deny);
         };
         query.under.iter().for_each(|policy| limit(*policy, 0));
-        let chain = || places.chain(query.target.scope());
+        let chain = || scope_index.chain(query.target.scope());
         let overs = chain().map(|(at, anchor, _)| (Some(at), anchor));
         for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
-            places.each_ceiling(over, session.whom(), |entry| {
+            scope_index.each_ceiling(over, session.subjects(), |entry| {
                 if estate.ceilings[entry.origin as usize].window.holds(query.time) {
                     limit(entry.policy, anchor);
                 }
@@ -94,7 +94,7 @@ impl<'e> Decider<'e> {
         }
         for (scope, anchor, _) in chain() {
             for effect in [Effect::Allow, Effect::Deny] {
-                places.attached_at(scope).each_sought(session.whom_of(effect), |entry| {
+                scope_index.attached_at(scope).each_sought(session.subjects_of(effect), |entry| {
                     if estate.attachments[entry.origin as usize].window.holds(query.time) {
                         add(entry.policy, effect, anchor, effect);
                     }
@@ -136,11 +136,11 @@ impl<'e> Decider<'e> {
         scope: ScopeId,
         wanted: &ActionSet,
     ) -> bool {
-        let (estate, places) = (self.index.estate(), &self.index.places);
+        let (estate, scope_index) = (self.index.estate(), &self.index.scope_index);
         let allows = |id| !estate.policy(id).allowed_actions.is_disjoint(wanted);
-        places.chain(scope).any(|(at, ..)| {
+        scope_index.chain(scope).any(|(at, ..)| {
             let mut found = false;
-            places.attached_at(at).each_sought(session.whom_of(Effect::Allow), |entry| {
+            scope_index.attached_at(at).each_sought(session.subjects_of(Effect::Allow), |entry| {
                 found = allows(entry.policy);
                 found
             });
@@ -159,23 +159,28 @@ impl<'e> Decider<'e> {
         if closure.is_disabled || refused {
             return cells;
         }
-        let whom = session.whom();
+        let subjects = session.subjects();
         for (action, part) in parts(self.index, query, mask) {
             let query = Query { action, ..query.clone() };
-            let scene =
-                Scene { index: self.index, query: &query, closure, roles: Some(session.roles()) };
-            let walk = Sets { scene, mask: &part };
-            let allow_scene = Scene { roles: Some(session.roles_of(Effect::Allow)), ..scene };
-            let mut granted = Sets { scene: allow_scene, mask: &part }
-                .attached(Effect::Allow, session.whom_of(Effect::Allow));
+            let context = EvalContext {
+                index: self.index,
+                query: &query,
+                closure,
+                roles: Some(session.roles()),
+            };
+            let walk = Sets { context, mask: &part };
+            let allow_context =
+                EvalContext { roles: Some(session.roles_of(Effect::Allow)), ..context };
+            let mut granted = Sets { context: allow_context, mask: &part }
+                .attached(Effect::Allow, session.subjects_of(Effect::Allow));
             if granted.hopeful.is_empty() {
                 continue;
             }
             // A deny counts when it is not false; hopefully, only when it is true.
-            let denied = walk.attached(Effect::Deny, whom);
+            let denied = walk.attached(Effect::Deny, subjects);
             granted.strict.difference_with(&denied.hopeful);
             granted.hopeful.difference_with(&denied.strict);
-            walk.bound(whom, &mut granted);
+            walk.bound(subjects, &mut granted);
             granted.hopeful.difference_with(&granted.strict);
             cells.allow.union_with(&granted.strict);
             cells.depends.union_with(&granted.hopeful);
@@ -207,25 +212,25 @@ fn parts(index: &Index, query: &Query<'_>, mask: &ActionSet) -> Vec<(ActionId, A
 }
 
 struct Sets<'s> {
-    scene: Scene<'s>,
+    context: EvalContext<'s>,
     mask: &'s ActionSet,
 }
 
 impl Sets<'_> {
     fn none(&self) -> Both {
-        let none = ActionSet::with_capacity(self.scene.index.estate().catalogue.actions.len());
+        let none = ActionSet::with_capacity(self.context.index.estate().catalogue.actions.len());
         Both { strict: none.clone(), hopeful: none }
     }
 
     /// The actions of statements in play: `strict` of those that are true, `hopeful` of those that
     /// are not false.
-    fn attached(&self, effect: Effect, whom: Whom<'_>) -> Both {
-        let (estate, places) = (self.scene.index.estate(), &self.scene.index.places);
+    fn attached(&self, effect: Effect, subjects: SubjectSets<'_>) -> Both {
+        let (estate, scope_index) = (self.context.index.estate(), &self.context.index.scope_index);
         let mut both = self.none();
-        for (scope, anchor, sealed) in places.chain(self.scene.query.target.scope()) {
-            places.attached_at(scope).each_sought(whom, |entry| {
+        for (scope, anchor, sealed) in scope_index.chain(self.context.query.target.scope()) {
+            scope_index.attached_at(scope).each_sought(subjects, |entry| {
                 let window = || estate.attachments[entry.origin as usize].window;
-                if !entry.windowed || window().holds(self.scene.query.time) {
+                if !entry.windowed || window().holds(self.context.query.time) {
                     self.add(effect, entry.policy, anchor, &mut both);
                 }
                 false
@@ -238,7 +243,7 @@ impl Sets<'_> {
     }
 
     fn add(&self, effect: Effect, policy: PolicyId, anchor: usize, both: &mut Both) {
-        let policy: &Policy = self.scene.index.estate().policy(policy);
+        let policy: &Policy = self.context.index.estate().policy(policy);
         let (actions, statements) = match effect {
             Effect::Allow => (&policy.allowed_actions, &policy.allows),
             Effect::Deny => (&policy.denied_actions, &policy.denies),
@@ -252,12 +257,12 @@ impl Sets<'_> {
     }
 
     fn add_statement(&self, id: StatementId, anchor: usize, both: &mut Both) {
-        let actions = &self.scene.index.estate().statement(id).actions;
+        let actions = &self.context.index.estate().statement(id).actions;
         // What is certain already need not be asked again.
         if actions.intersection(self.mask).all(|action| both.strict.contains(action)) {
             return;
         }
-        let truth = self.scene.truth(id, anchor);
+        let truth = self.context.truth(id, anchor);
         let mut here = actions.clone();
         here.intersect_with(self.mask);
         if truth == Truth::True {
@@ -269,16 +274,17 @@ impl Sets<'_> {
     }
 
     /// Takes away what ceilings in play do not let through (spec section 6).
-    fn bound(&self, whom: Whom<'_>, granted: &mut Both) {
-        let query = self.scene.query;
-        let (estate, places) = (self.scene.index.estate(), &self.scene.index.places);
+    fn bound(&self, subjects: SubjectSets<'_>, granted: &mut Both) {
+        let query = self.context.query;
+        let (estate, scope_index) = (self.context.index.estate(), &self.context.index.scope_index);
         for &policy in &query.under {
             self.pass(policy, 0, granted);
         }
-        let chain = places.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
+        let chain =
+            scope_index.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
         for (over, anchor) in std::iter::once((None, 0)).chain(chain) {
             // One that binds several of the subjects passes the same again.
-            places.each_ceiling(over, whom, |entry| {
+            scope_index.each_ceiling(over, subjects, |entry| {
                 let window = || estate.ceilings[entry.origin as usize].window;
                 if !entry.windowed || window().holds(query.time) {
                     self.pass(entry.policy, anchor, granted);
@@ -293,7 +299,7 @@ impl Sets<'_> {
         self.add(Effect::Deny, policy, anchor, &mut denied);
         granted.strict.difference_with(&denied.hopeful);
         granted.hopeful.difference_with(&denied.strict);
-        if !self.scene.index.estate().policy(policy).allows.is_empty() {
+        if !self.context.index.estate().policy(policy).allows.is_empty() {
             let mut allowed = self.none();
             self.add(Effect::Allow, policy, anchor, &mut allowed);
             granted.strict.intersect_with(&allowed.strict);

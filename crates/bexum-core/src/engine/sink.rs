@@ -1,7 +1,7 @@
 //! Where the evaluator reports what it meets. Deciding uses the empty sink, explaining one that
 //! records, so an explanation cannot contradict its decision: the walk is the same.
 
-use super::facts::Scene;
+use super::facts::EvalContext;
 use crate::id::{AttachmentId, CeilingId, PolicyId, ScopeId, StatementId};
 use crate::principal::Subject;
 use crate::time::Phase;
@@ -16,7 +16,7 @@ pub struct Candidate {
     pub policy: PolicyId,
     /// The attachment.
     pub attachment: AttachmentId,
-    /// Whom it names.
+    /// The subject that it names.
     pub subject: Subject,
     /// Where it is attached.
     pub scope: ScopeId,
@@ -33,7 +33,7 @@ pub enum Obstacle {
 
 /// A ceiling in play: one policy, over one scope or everywhere, or for this session.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Limit {
+pub struct LimitingPolicy {
     /// The ceiling as written; `None` for a policy named in `under`.
     pub ceiling: Option<CeilingId>,
     /// The policy.
@@ -46,7 +46,7 @@ pub struct Limit {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Bound {
     /// The ceiling.
-    pub limit: Limit,
+    pub limit: LimitingPolicy,
     /// Whether it bounds the request.
     pub bounds: bool,
     /// Its statements whose `do` matches, with what they come to.
@@ -59,7 +59,7 @@ pub trait Sink {
     const THOROUGH: bool;
 
     /// A deny or an allow in play, and what it comes to.
-    fn candidate(&mut self, _candidate: Candidate, _truth: Truth, _scene: &Scene<'_>) {}
+    fn candidate(&mut self, _candidate: Candidate, _truth: Truth, _scene: &EvalContext<'_>) {}
 
     /// A candidate that is not in play, and what it would come to.
     fn obstructed(
@@ -67,18 +67,18 @@ pub trait Sink {
         _candidate: Candidate,
         _truth: Truth,
         _obstacle: Obstacle,
-        _scene: &Scene<'_>,
+        _scene: &EvalContext<'_>,
     ) {
     }
 
     /// A ceiling in play.
-    fn bound(&mut self, _bound: Bound, _scene: &Scene<'_>) {}
+    fn bound(&mut self, _bound: Bound, _scene: &EvalContext<'_>) {}
 }
 
 /// The sink that hears nothing: for decisions alone.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Nothing;
+pub struct NullSink;
 
-impl Sink for Nothing {
+impl Sink for NullSink {
     const THOROUGH: bool = false;
 }

@@ -17,16 +17,16 @@ use crate::attribute::{AttributeNames, Attributes, Value, is_reserved};
 use crate::condition::Condition;
 use crate::declaration::{Declarations, List, WindowWritten};
 use crate::estate::Estate;
-use crate::fault::{Diagnostic, Fault};
+use crate::fault::{Fault, LocatedFault};
 use crate::id::{GroupId, PolicyId, RoleId, UserId};
-use crate::origin::{Origin, Place, Written};
+use crate::origin::{Origin, SourceSpan, Spanned};
 use crate::time::Window;
 
 use names::{Budget, Names};
 
 /// Every fault found so far, and what later steps need of earlier ones.
 struct Builder<'d> {
-    faults: Vec<Diagnostic>,
+    faults: Vec<LocatedFault>,
     attribute_names: AttributeNames,
     services: Names<'d>,
     kinds: Names<'d>,
@@ -38,7 +38,7 @@ struct Builder<'d> {
     near: Budget,
 }
 
-pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> {
+pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>> {
     let mut faults = Vec::new();
     let mut builder = Builder {
         services: Names::declare("service", &declared.services, &mut faults),
@@ -67,7 +67,7 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> 
         mut faults, attribute_names, users, groups, roles, policies: policy_names, ..
     } = builder;
     if !faults.is_empty() {
-        faults.sort_by_key(|diagnostic| diagnostic.place);
+        faults.sort_by_key(|located| located.place);
         return Err(faults);
     }
     let of_laws = laws.iter().map(|law| &law.on);
@@ -104,8 +104,8 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<Diagnostic>> 
 const SHORT_LIST: usize = 8;
 
 impl Builder<'_> {
-    fn fault(&mut self, fault: impl Into<Fault>, place: impl Into<Place>) {
-        self.faults.push(Diagnostic::new(fault.into(), place));
+    fn fault(&mut self, fault: impl Into<Fault>, place: impl Into<SourceSpan>) {
+        self.faults.push(LocatedFault::new(fault.into(), place));
     }
 
     /// The window, if it ever opens.
@@ -114,7 +114,8 @@ impl Builder<'_> {
             && from.value >= until.value
         {
             self.faults.push(
-                Diagnostic::new(Fault::NeverOpen, until.origin).and_see(from.origin, "opens here"),
+                LocatedFault::new(Fault::NeverOpen, until.origin)
+                    .and_see(from.origin, "opens here"),
             );
         }
         Window {
@@ -124,7 +125,7 @@ impl Builder<'_> {
     }
 
     /// Attributes; none may bear a built-in's name (spec section 2).
-    fn build_attributes(&mut self, written: &[(Written<String>, Value)]) -> Attributes {
+    fn build_attributes(&mut self, written: &[(Spanned<String>, Value)]) -> Attributes {
         for (name, _) in written {
             let head = name.value.split('.').next().unwrap_or_default();
             if is_reserved(head) {
@@ -136,12 +137,12 @@ impl Builder<'_> {
     }
 
     /// A condition, each of its faults pointing into its text.
-    fn build_condition(&mut self, written: &Written<String>) -> Option<Condition> {
+    fn build_condition(&mut self, written: &Spanned<String>) -> Option<Condition> {
         match Condition::read(&written.value, &mut self.attribute_names) {
             Ok(condition) => Some(condition),
             Err(located) => {
                 for fault in located {
-                    let place = Place::inside(written.origin, fault.start, fault.end);
+                    let place = SourceSpan::inside(written.origin, fault.start, fault.end);
                     self.fault(fault.fault, place);
                 }
                 None
@@ -158,10 +159,10 @@ impl Builder<'_> {
     /// Resolves each element; each result once, at its first place.
     fn resolve_list<T: Copy + Eq + std::hash::Hash>(
         &mut self,
-        list: &[Written<String>],
-        mut resolve: impl FnMut(&mut Self, &Written<String>) -> Option<T>,
-    ) -> Box<[Written<T>]> {
-        let mut found: Vec<Written<T>> = Vec::with_capacity(list.len());
+        list: &[Spanned<String>],
+        mut resolve: impl FnMut(&mut Self, &Spanned<String>) -> Option<T>,
+    ) -> Box<[Spanned<T>]> {
+        let mut found: Vec<Spanned<T>> = Vec::with_capacity(list.len());
         // Short lists, which most are, are looked through; long ones have what was seen by them.
         let mut seen: FxHashSet<T> = FxHashSet::default();
         for written in list {
@@ -171,7 +172,7 @@ impl Builder<'_> {
                 _ => seen.insert(value),
             };
             if is_new {
-                found.push(Written::new(value, written.origin));
+                found.push(Spanned::new(value, written.origin));
             }
         }
         found.into()

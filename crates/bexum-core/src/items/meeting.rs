@@ -6,9 +6,9 @@ use std::convert::Infallible;
 
 use rustc_hash::FxHashSet;
 
-use crate::pattern::below::{FRESH, Rest};
 use crate::pattern::matching::matches_segment_of;
 use crate::pattern::path::{Part, Segment};
+use crate::pattern::residual::{FRESH, Rest};
 
 /// How many names and letters were taken, which, and how far they lead in each of the patterns.
 type Reached = (usize, usize, String, usize, usize);
@@ -113,8 +113,8 @@ fn shortest(a: &Segment<Infallible>, b: &Segment<Infallible>, fresh: bool) -> Op
 #[cfg(test)]
 mod tests {
     use super::meeting;
-    use crate::pattern::below::{Below, NoBraces, Rest};
     use crate::pattern::path::PathPattern;
+    use crate::pattern::residual::{Below, NoBraces, Rest};
 
     fn rest(text: &str) -> Rest {
         let pattern = PathPattern::parse(&format!("/t/{text}")).expect("a pattern");

@@ -4,9 +4,9 @@ use std::collections::BTreeSet;
 
 use super::is_item;
 use super::meeting::meeting;
-use crate::engine::{Scene, SoughtStatement};
+use crate::engine::{EvalContext, StatementInPlay};
 use crate::id::ScopeId;
-use crate::pattern::below::{Below, Rest};
+use crate::pattern::residual::{Below, Rest};
 
 /// Pairs of patterns below one scope beyond which no more meetings are looked for.
 const MOST_PAIRS: usize = 250_000;
@@ -41,24 +41,26 @@ impl Rows {
 /// of them, with `many` fresh names for a `**`, and one for each two that match an item together
 /// for which neither of their own rows stands.
 ///
-/// `scene` is the query as a statement sees it, by its number in the list.
+/// `context` is the query as a statement sees it, by its number in the list.
 pub(crate) fn rows<'s>(
     scope: ScopeId,
-    sought: &[SoughtStatement],
-    scene: &dyn Fn(usize) -> Scene<'s>,
+    statements: &[StatementInPlay],
+    context: &dyn Fn(usize) -> EvalContext<'s>,
     many: usize,
 ) -> Rows {
     let mut found = Rows::none();
     // What is left of a pattern, and a path that stands for it.
     let mut rests: Vec<(Rest, String)> = Vec::new();
     let mut names: BTreeSet<String> = BTreeSet::new();
-    let Some(estate) = (!sought.is_empty()).then(|| scene(0).index.estate()) else { return found };
+    let Some(estate) = (!statements.is_empty()).then(|| context(0).index.estate()) else {
+        return found;
+    };
     let segments: Vec<&str> = estate.scope(scope).path.split('/').collect();
-    for (i, said) in sought.iter().enumerate() {
-        let scene = scene(i);
+    for (i, said) in statements.iter().enumerate() {
+        let context = context(i);
         let on = &estate.statement(said.id).on;
         for pattern in on.plain.iter().chain(&on.excluded) {
-            let Below::Some(left, whole) = pattern.below(&segments, said.anchor, &scene) else {
+            let Below::Some(left, whole) = pattern.below(&segments, said.anchor, &context) else {
                 continue;
             };
             found.whole &= whole;

@@ -4,15 +4,15 @@
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 
-use super::language::{Pattern, Piece, Words, of_fits, tell_apart};
+use super::nfa::{Pattern, Piece, Words, of_fits, tell_apart};
 use crate::condition::check::TargetAttribute;
 use crate::condition::{Condition, Reference};
-use crate::engine::Scene;
+use crate::engine::EvalContext;
 use crate::id::ScopeId;
 use crate::pattern::PathSet;
-use crate::pattern::below::Below;
 use crate::pattern::matching::Braces as _;
 use crate::pattern::path::{Brace, Part, PathPattern, Segment};
+use crate::pattern::residual::Below;
 use crate::prove::Unknowns;
 use crate::request::{Place, resolve_target};
 
@@ -25,11 +25,11 @@ pub(crate) type Asked<'a> = (&'a PathSet, Option<&'a Condition>, usize);
 /// A path for each sort of item of `scope` that these tell apart, and whether that is every sort.
 /// The scenes differ in the roles that statements see; their target is a sample item of the scope.
 pub(crate) fn sorts(
-    scenes: &[Scene<'_>],
+    contexts: &[EvalContext<'_>],
     scope: ScopeId,
     asked: &[Asked<'_>],
 ) -> (Vec<String>, bool) {
-    let Some(first) = scenes.first() else { return (Vec::new(), true) };
+    let Some(first) = contexts.first() else { return (Vec::new(), true) };
     let estate = first.index.estate();
     let path = &*estate.scope(scope).path;
     // Declared things below the scope that stood in the way of a word: what lies at or below them is
@@ -46,8 +46,8 @@ pub(crate) fn sorts(
     };
     let segments: Vec<&str> = path.split('/').collect();
     let singles_out = |pattern: &PathPattern, anchor| {
-        scenes.iter().any(|scene| {
-            let below = pattern.below(&segments, anchor, scene);
+        contexts.iter().any(|context| {
+            let below = pattern.below(&segments, anchor, context);
             matches!(below, Below::Some(..))
         })
     };
@@ -70,13 +70,13 @@ pub(crate) fn sorts(
     }
     let mut unknowns = Unknowns::default();
     for (on, when, _) in asked {
-        scenes.iter().for_each(|scene| unknowns.take_in(scene, on, *when));
+        contexts.iter().for_each(|context| unknowns.take_in(context, on, *when));
     }
     for (pattern, anchor) in patterns {
         let start = if pattern.absolute { 0 } else { anchor };
         let Some(above) = segments.get(start..) else { continue };
         let above: String = above.iter().map(|segment| format!("/{segment}")).collect();
-        let letters = scenes.iter().flat_map(|scene| spelled(scene, pattern, &unknowns));
+        let letters = contexts.iter().flat_map(|context| spelled(context, pattern, &unknowns));
         for letters in letters {
             words.patterns.push(letters);
             words.before.push(above.clone());
@@ -84,10 +84,10 @@ pub(crate) fn sorts(
     }
     let mut all_words = true;
     for reference in [PATH, NAME] {
-        let Some(pool) = unknowns.pool(reference) else { continue };
-        all_words &= pool.has_all_words();
-        let fitted = pool.fit_patterns.iter().map(|pattern| of_fits(pattern));
-        let texts = pool.written_out().into_iter().filter(|text| !text.is_empty());
+        let Some(domain) = unknowns.domain(reference) else { continue };
+        all_words &= domain.has_all_words();
+        let fitted = domain.fit_patterns.iter().map(|pattern| of_fits(pattern));
+        let texts = domain.written_out().into_iter().filter(|text| !text.is_empty());
         let texts = texts.map(|text| vec![Piece::Text(text)]);
         for pattern in fitted.chain(texts) {
             if reference == PATH {
@@ -136,7 +136,7 @@ const MOST_IN_THE_WAY: usize = 64;
 
 /// A path pattern over letters, a `/` before every segment: with what is unknown as any name, with
 /// what is known alone, and with each value that an unknown attribute is compared with.
-fn spelled(scene: &Scene<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec<Pattern> {
+fn spelled(context: &EvalContext<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec<Pattern> {
     let fill = |known_alone: bool, chosen: Option<(Reference, &str)>| -> Pattern {
         let mut pieces = Pattern::new();
         for segment in &pattern.segments {
@@ -151,7 +151,7 @@ fn spelled(scene: &Scene<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec
                 Segment::Mixed(parts) => pieces.extend(parts.iter().map(|part| match part {
                     Part::Text(text) => Piece::Text(text.to_string()),
                     Part::Star => Piece::AnyInSegment,
-                    Part::Brace(brace) => brace_piece(scene, brace, known_alone, chosen),
+                    Part::Brace(brace) => brace_piece(context, brace, known_alone, chosen),
                 })),
             }
         }
@@ -163,8 +163,8 @@ fn spelled(scene: &Scene<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec
     }
     found.push(fill(true, None));
     for brace in pattern.braces() {
-        let pool = unknowns.pool(brace.attribute);
-        let texts = pool.into_iter().flat_map(crate::prove::Pool::written_out);
+        let domain = unknowns.domain(brace.attribute);
+        let texts = domain.into_iter().flat_map(crate::prove::ValueDomain::written_out);
         let texts = texts.filter(|text| !text.is_empty() && !text.contains('/'));
         found.extend(texts.map(|text| fill(false, Some((brace.attribute, &text)))));
     }
@@ -172,7 +172,7 @@ fn spelled(scene: &Scene<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec
 }
 
 fn brace_piece(
-    scene: &Scene<'_>,
+    context: &EvalContext<'_>,
     brace: &Brace<Reference>,
     known_alone: bool,
     chosen: Option<(Reference, &str)>,
@@ -181,7 +181,7 @@ fn brace_piece(
         return Piece::OneOf(vec![text.to_owned()]);
     }
     let (mut texts, mut unknown) = (Vec::new(), false);
-    scene.alternatives(brace, &mut |text| match text {
+    context.alternatives(brace, &mut |text| match text {
         Some(text) => texts.push(text.to_owned()),
         None => unknown = true,
     });

@@ -1,6 +1,6 @@
 //! Section 3: paths, by trying every way.
 
-use super::{Case, Naive, Seen};
+use super::{Case, Met, Naive};
 use crate::attribute::Value;
 use crate::condition::ast::Root;
 use crate::pattern::path::{BraceRoot, Part, PathPattern, Segment};
@@ -66,10 +66,10 @@ impl Naive<'_> {
                     BraceRoot::Given => Root::Given,
                 };
                 let alternatives = match self.look_up(root, &brace.attribute, case) {
-                    Seen::Absent => Vec::new(),
-                    Seen::Unknown => vec![None],
-                    Seen::There(Value::List(items)) => items.iter().map(spell).collect(),
-                    Seen::There(value) => vec![spell(&value)],
+                    Met::Absent => Vec::new(),
+                    Met::Unknown => vec![None],
+                    Met::There(Value::List(items)) => items.iter().map(spell).collect(),
+                    Met::There(value) => vec![spell(&value)],
                 };
                 let truths = alternatives.into_iter().map(|alternative| match alternative {
                     Some(text) => after(&text),

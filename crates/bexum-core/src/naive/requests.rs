@@ -2,7 +2,7 @@
 
 use super::{Naive, prefixes, scope_kind};
 use crate::declaration::{Kind, Named, Scope};
-use crate::origin::Written;
+use crate::origin::Spanned;
 use crate::request::Request;
 use crate::scope::ScopeType;
 
@@ -43,7 +43,7 @@ impl Naive<'_> {
         if !kind.body.verbs.iter().any(|(_, v)| v.value == verb) {
             return None;
         }
-        let among = |list: &[Written<String>], name: &str| list.iter().any(|n| n.value == name);
+        let among = |list: &[Spanned<String>], name: &str| list.iter().any(|n| n.value == name);
         let wide = among(&kind.body.account_wide, verb);
         let parent = among(&kind.body.on_parent, verb);
         let plain = !wide && !parent;
@@ -97,7 +97,7 @@ impl Naive<'_> {
         let (place, name) = path.rsplit_once('/')?;
         let d = self.declared;
         let at =
-            |written: &Option<Written<String>>| written.as_ref().is_some_and(|h| h.value == place);
+            |written: &Option<Spanned<String>>| written.as_ref().is_some_and(|h| h.value == place);
         if let Some(user) = d.users.iter().find(|u| u.name.value == name && at(&u.body.place)) {
             return Some(("user", &user.name.value));
         }

@@ -5,8 +5,8 @@
 
 use std::convert::Infallible;
 
-use super::below::NoBraces;
 use super::path::{Brace, Part, PathPattern, PathSet, Segment};
+use super::residual::NoBraces;
 use crate::truth::Truth;
 
 /// What a brace may stand for: `Some` letters, or `None` for something that cannot be known or

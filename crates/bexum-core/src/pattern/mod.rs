@@ -4,9 +4,9 @@
 //! catalogue once, [`path`] patterns are [matched](matching) against one request at a time.
 
 pub mod action;
-pub mod below;
 pub mod matching;
 pub mod path;
+pub mod residual;
 
 pub use path::{PathPattern, PathSet};
 

@@ -3,14 +3,14 @@
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
+use super::representatives::ValueDomain;
 use super::spellings;
-use super::values::Pool;
 use crate::attribute::Value;
 use crate::condition::range_ends;
 
-impl Pool {
+impl ValueDomain {
     /// Addresses for every cell into which all ranges and single addresses cut each of the two
-    /// families: each in as many spellings as attributes share the pool, none of them named
+    /// families: each in as many spellings as attributes share the domain, none of them named
     /// elsewhere as a text; and as many addresses, where ranges that nobody gave could tell them apart.
     pub(super) fn all_addresses(&self) -> Vec<String> {
         if !self.reads_addresses {

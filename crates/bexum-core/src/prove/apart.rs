@@ -1,7 +1,7 @@
 //! Separation of duty: who has two things that nobody may have together.
 
 use super::moments::{moments, timeline};
-use crate::engine::{Closure, Index, RoleClosure, Sought};
+use crate::engine::{Closure, Index, RoleClosure, SubjectSet};
 use crate::expectation::{Duty, Separation};
 use crate::id::{AttachmentId, PolicyId, RoleId, ScopeId};
 use crate::principal::Principal;
@@ -68,19 +68,19 @@ pub fn overlaps(
         };
         let mut bounds = Vec::new();
         for role in taken.iter().flat_map(|(_, all)| all) {
-            bounds.extend(role.steady.from.iter().chain(&role.steady.until));
+            bounds.extend(role.valid_during.from.iter().chain(&role.valid_during.until));
         }
         if looks_at_policies {
             let of_roles = taken.iter().flat_map(|(_, all)| all);
-            let sought = of_roles.clone().map(|taken| &taken.sought).chain([&closure.sought]);
+            let sought = of_roles.clone().map(|taken| &taken.subjects).chain([&closure.subjects]);
             for attached in sought.flat_map(|sought| index.attached_to(sought)) {
                 bounds.extend(attached.window.from.iter().chain(&attached.window.until));
             }
         }
         bounds.sort_unstable();
         bounds.dedup();
-        for time in moments(closure.steady, now, &bounds) {
-            let seen = Seen { index, separation, closure: &closure, taken: &taken, time };
+        for time in moments(closure.valid_during, now, &bounds) {
+            let seen = Holdings { index, separation, closure: &closure, taken: &taken, time };
             let mut had = separation.any_two_of.iter().filter_map(|duty| seen.has(*duty));
             if let (Some(first), Some(second)) = (had.next(), had.next()) {
                 return Some(Overlap { who, time, first, second });
@@ -93,19 +93,19 @@ pub fn overlaps(
 /// What a role brings, at each time while the closure is as it is.
 fn over_time<'e>(index: &'e Index, closure: &Closure<'e>, role: RoleId) -> Vec<RoleClosure<'e>> {
     let mut found = Vec::new();
-    let mut at = closure.steady.from.unwrap_or(super::EARLIEST);
+    let mut at = closure.valid_during.from.unwrap_or(super::EARLIEST);
     loop {
         let taken = RoleClosure::new(index, role, at);
-        let until = taken.steady.until;
+        let until = taken.valid_during.until;
         found.push(taken);
         match until {
-            Some(next) if next > at && closure.steady.holds(next) => at = next,
+            Some(next) if next > at && closure.valid_during.holds(next) => at = next,
             _ => return found,
         }
     }
 }
 
-struct Seen<'s, 'e> {
+struct Holdings<'s, 'e> {
     index: &'s Index,
     separation: &'s Separation,
     closure: &'s Closure<'e>,
@@ -113,7 +113,7 @@ struct Seen<'s, 'e> {
     time: Time,
 }
 
-impl Seen<'_, '_> {
+impl Holdings<'_, '_> {
     fn has(&self, duty: Duty) -> Option<Has> {
         match duty {
             Duty::Group(id) => {
@@ -122,23 +122,23 @@ impl Seen<'_, '_> {
             Duty::Role(id) if self.closure.roles.binary_search(&id).is_ok() => Some(Has::Holds(id)),
             Duty::Role(id) if self.closure.can_take_up(id) => Some(Has::CanTakeUp(id)),
             Duty::Role(id) => self.taken.iter().find_map(|(taken_up, all)| {
-                let now = all.iter().find(|taken| taken.steady.holds(self.time))?;
+                let now = all.iter().find(|taken| taken.valid_during.holds(self.time))?;
                 let brings = now.roles.binary_search(&id).is_ok();
                 brings.then_some(Has::ComesWith { role: id, taken_up: *taken_up })
             }),
             Duty::Policy(id) => {
-                let own = self.reached(id, &self.closure.sought, None);
+                let own = self.reached(id, &self.closure.subjects, None);
                 own.or_else(|| {
                     self.taken.iter().find_map(|(role, all)| {
-                        let now = all.iter().find(|taken| taken.steady.holds(self.time))?;
-                        self.reached(id, &now.sought, Some(*role))
+                        let now = all.iter().find(|taken| taken.valid_during.holds(self.time))?;
+                        self.reached(id, &now.subjects, Some(*role))
                     })
                 })
             }
         }
     }
 
-    fn reached(&self, policy: PolicyId, sought: &Sought, role: Option<RoleId>) -> Option<Has> {
+    fn reached(&self, policy: PolicyId, sought: &SubjectSet, role: Option<RoleId>) -> Option<Has> {
         let found = self.index.attached_to(sought).find(|attached| {
             attached.window.holds(self.time)
                 && self.brings(attached.policy, policy)

@@ -1,6 +1,6 @@
 //! Attributes above and below one another: `device` and `device.os`.
 
-use super::values::Unknowns;
+use super::representatives::Unknowns;
 use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
 use crate::estate::Estate;

@@ -14,14 +14,14 @@ pub(super) fn timeline<'e>(index: &'e Index, who: Principal, now: Time) -> Vec<C
     let mut at = EARLIEST;
     loop {
         let closure = Closure::new(index, who, &[], at);
-        let until = closure.steady.until;
+        let until = closure.valid_during.until;
         found.push(closure);
         match until {
             Some(next) if next > at && next <= LATEST => at = next,
             _ => break,
         }
     }
-    found.sort_by_key(|closure| !closure.steady.holds(now));
+    found.sort_by_key(|closure| !closure.valid_during.holds(now));
     found
 }
 

@@ -11,9 +11,9 @@ use crate::engine::Closure;
 use crate::estate::Estate;
 use crate::expectation::Law;
 use crate::id::ScopeId;
-use crate::pattern::below::Below;
 use crate::pattern::matching::Braces;
 use crate::pattern::path::{Brace, PathPattern, Segment};
+use crate::pattern::residual::Below;
 use crate::principal::{Principal, Subject};
 use crate::truth::Truth;
 

@@ -7,14 +7,14 @@
 use std::rc::Rc;
 
 use super::heads::{has_relatives, lies_below, parts, unused};
-use super::values::Unknowns;
-use super::{Breach, Limit};
+use super::representatives::Unknowns;
+use super::{Counterexample, NotWorkedOut};
 use crate::attribute::Value;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
 use crate::decision::{Reading, Reason};
-use crate::engine::{Decider, Nothing, Scene, Session};
+use crate::engine::{Decider, EvalContext, NullSink, Session};
 use crate::expectation::{Claim, Law};
 use crate::id::{AttributeId, GroupId, PolicyId, ScopeId, StatementId};
 use crate::pattern::{PathPattern, PathSet};
@@ -25,7 +25,7 @@ use crate::time::Window;
 use crate::truth::Truth;
 
 /// Steps that may go into looking for a smaller given once one is found.
-const POLISH_STEPS: usize = 20_000;
+const MINIMIZE_STEPS: usize = 20_000;
 
 /// Attributes that are given together at most.
 const MOST_GIVEN: usize = 64;
@@ -33,7 +33,7 @@ const MOST_GIVEN: usize = 64;
 const EFFECTS: [Effect; 2] = [Effect::Deny, Effect::Allow];
 
 /// A statement that has a say, and how many segments down its patterns start.
-pub(super) type Say = (StatementId, usize);
+pub(super) type RelevantStatement = (StatementId, usize);
 
 /// What is known from the start: circumstances, and attributes of the item.
 type Known = [Vec<(AttributeId, Given)>; 2];
@@ -47,7 +47,7 @@ pub(super) struct Search<'s, 'e> {
     known: Known,
     session: &'s Session<'e>,
     /// Statements in play that name the action.
-    says: &'s [Say],
+    statements: &'s [RelevantStatement],
     /// All that is attached, or limits, at the target and above, with its place.
     entries: &'s [(PolicyId, Option<ScopeId>, Window)],
     /// Steps that the search may take, and those that it took.
@@ -64,10 +64,10 @@ pub(super) fn with_search<'e, T>(
     then: impl FnOnce(&mut Search<'_, 'e>) -> T,
 ) -> T {
     let session = decider.session(&query);
-    let mut entries = decider.index.policies_above(session.whom(), query.target.scope());
+    let mut entries = decider.index.policies_above(session.subjects(), query.target.scope());
     entries.extend(query.under.iter().map(|policy| (*policy, None, Window::ALWAYS)));
     let estate = decider.index.estate();
-    let mut says: Vec<Say> = Vec::new();
+    let mut statements: Vec<RelevantStatement> = Vec::new();
     for (policy, at, window) in &entries {
         if !window.holds(query.time) {
             continue;
@@ -76,17 +76,17 @@ pub(super) fn with_search<'e, T>(
         let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
         let all = policy.allows.iter().chain(&policy.denies);
         let named = all.filter(|id| estate.statement(**id).actions.contains(query.action.index()));
-        says.extend(named.map(|id| (*id, anchor)));
+        statements.extend(named.map(|id| (*id, anchor)));
     }
-    says.sort_unstable();
-    says.dedup();
+    statements.sort_unstable();
+    statements.dedup();
     let known = [query.given.clone(), query.item.clone()];
     then(&mut Search {
         law,
         query,
         known,
         session: &session,
-        says: &says,
+        statements: &statements,
         entries: &entries,
         most_steps,
         steps: 0,
@@ -97,8 +97,8 @@ pub(super) fn with_search<'e, T>(
 /// What comes of a search.
 pub(super) enum Found {
     Nothing,
-    Breach(Box<Breach>),
-    Limit(Limit),
+    Counterexample(Box<Counterexample>),
+    Limit(NotWorkedOut),
 }
 
 /// What is known before anything is given.
@@ -106,13 +106,13 @@ pub(super) enum AtFirst {
     /// The request does not concern the law, or keeps it, whatever is given.
     Kept,
     /// It breaks the law as it stands.
-    Broken(Box<Breach>),
+    Broken(Box<Counterexample>),
     /// It depends on what is given.
     Open,
 }
 
 /// What is given so far: a value for each attribute, by their places.
-type Gift = Vec<Option<Given>>;
+type Assignment = Vec<Option<Given>>;
 
 impl<'e> Search<'_, 'e> {
     /// Asks with nothing given.
@@ -120,7 +120,8 @@ impl<'e> Search<'_, 'e> {
         if !self.is_open() {
             AtFirst::Kept
         } else if self.is_broken() {
-            self.breach().map_or(AtFirst::Open, |breach| AtFirst::Broken(Box::new(breach)))
+            self.counterexample()
+                .map_or(AtFirst::Open, |counterexample| AtFirst::Broken(Box::new(counterexample)))
         } else {
             AtFirst::Open
         }
@@ -130,44 +131,44 @@ impl<'e> Search<'_, 'e> {
     pub(super) fn run(&mut self) -> Found {
         let mut unknowns = Unknowns::default();
         {
-            let scene = self.scene(Effect::Deny);
+            let context = self.context(Effect::Deny);
             if let Some(law) = self.law {
-                unknowns.take_in(&scene, &law.on, law.when.as_ref());
+                unknowns.take_in(&context, &law.on, law.when.as_ref());
             }
-            for (id, _) in self.says {
-                let statement = scene.index.estate().statement(*id);
-                unknowns.take_in(&scene, &statement.on, statement.when.as_ref());
+            for (id, _) in self.statements {
+                let statement = context.index.estate().statement(*id);
+                unknowns.take_in(&context, &statement.on, statement.when.as_ref());
             }
         }
-        let mut gift: Gift = vec![None; unknowns.references.len()];
-        let withheld = vec![false; gift.len()];
-        let orders = vec![None; gift.len()];
+        let mut assignment: Assignment = vec![None; unknowns.references.len()];
+        let withheld = vec![false; assignment.len()];
+        let orders = vec![None; assignment.len()];
         let most = self.most_steps;
         let mut tree =
             Tree { unknowns: &unknowns, orders, most, steps: 0, partial: None, withheld };
-        let found = self.descend(&mut tree, &mut gift);
+        let found = self.descend(&mut tree, &mut assignment);
         self.steps = tree.steps;
         if !found {
             let name = |place: usize| {
                 unknowns.references[place].written(&self.decider.index.estate().attribute_names)
             };
             return match tree.partial {
-                _ if tree.steps > most => Found::Limit(Limit::Steps),
-                Some(place) => Found::Limit(Limit::Values(name(place))),
+                _ if tree.steps > most => Found::Limit(NotWorkedOut::Steps),
+                Some(place) => Found::Limit(NotWorkedOut::Values(name(place))),
                 None => Found::Nothing,
             };
         }
-        self.polish(&unknowns, &mut gift);
-        self.give(&unknowns, &gift);
-        match self.breach() {
-            Some(breach) => Found::Breach(Box::new(breach)),
-            None => Found::Limit(Limit::Steps),
+        self.minimize(&unknowns, &mut assignment);
+        self.give(&unknowns, &assignment);
+        match self.counterexample() {
+            Some(counterexample) => Found::Counterexample(Box::new(counterexample)),
+            None => Found::Limit(NotWorkedOut::Steps),
         }
     }
 
     /// The request as statements of this effect see it.
-    fn scene(&self, effect: Effect) -> Scene<'_> {
-        Scene {
+    fn context(&self, effect: Effect) -> EvalContext<'_> {
+        EvalContext {
             index: self.decider.index,
             query: &self.query,
             closure: &self.session.closure,
@@ -182,7 +183,7 @@ impl<'e> Search<'_, 'e> {
     /// What the law's own `on` and `when` come to; it is asked as an allow is (spec section 16).
     fn concern(&self) -> Truth {
         let Some(law) = self.law else { return Truth::True };
-        self.scene(Effect::Allow).truth_of(&law.on, law.when.as_ref(), 0)
+        self.context(Effect::Allow).truth_of(&law.on, law.when.as_ref(), 0)
     }
 
     /// Whether giving more could still break the law, or it is broken already.
@@ -192,7 +193,7 @@ impl<'e> Search<'_, 'e> {
         }
         match self.claim() {
             Claim::Never => {
-                self.decider.decide_into(&self.query, Reading::Hopeful, &mut Nothing)
+                self.decider.decide_into(&self.query, Reading::Hopeful, &mut NullSink)
                     == Reason::Granted
             }
             Claim::Always => self.decider.decide(&self.query) != Reason::Granted,
@@ -208,21 +209,22 @@ impl<'e> Search<'_, 'e> {
         broken
     }
 
-    /// Whether a breach was found; then it stands in `gift`.
-    fn descend(&mut self, tree: &mut Tree<'_>, gift: &mut Gift) -> bool {
+    /// Whether a counterexample was found; then it stands in `assignment`.
+    fn descend(&mut self, tree: &mut Tree<'_>, assignment: &mut Assignment) -> bool {
         tree.steps += 1;
         if tree.steps > tree.most {
             return false;
         }
-        self.give(tree.unknowns, gift);
+        self.give(tree.unknowns, assignment);
         if !self.is_open() {
             return false;
         }
         if self.is_broken() {
             return true;
         }
-        let Some(place) = self.next(tree, gift) else { return false };
-        let decided = gift.iter().flatten().count() + tree.withheld.iter().filter(|w| **w).count();
+        let Some(place) = self.next(tree, assignment) else { return false };
+        let decided =
+            assignment.iter().flatten().count() + tree.withheld.iter().filter(|w| **w).count();
         if decided >= MOST_GIVEN {
             tree.partial.get_or_insert(place);
             return false;
@@ -236,28 +238,28 @@ impl<'e> Search<'_, 'e> {
             None => {
                 let order: Rc<[usize]> = self.order(tree.unknowns, place).into();
                 // What was given for the sake of the order is taken back.
-                self.give(tree.unknowns, gift);
+                self.give(tree.unknowns, assignment);
                 tree.orders[place] = Some(Rc::clone(&order));
                 order
             }
         };
         for at in order.iter().copied() {
             let value = &values[at];
-            if !self.fits(tree.unknowns, gift, place, value) {
+            if !self.fits(tree.unknowns, assignment, place, value) {
                 continue;
             }
-            gift[place] = Some(value.clone());
-            if self.descend(tree, gift) {
+            assignment[place] = Some(value.clone());
+            if self.descend(tree, assignment) {
                 return true;
             }
-            gift[place] = None;
+            assignment[place] = None;
         }
         // What is allowed in doubt stays so when more is known; what is refused may not. And what
         // stands above an attribute, or below it, may be given only where it is not.
         let estate = self.decider.index.estate();
         if self.claim() == Claim::Always || has_relatives(estate, tree.unknowns, place) {
             tree.withheld[place] = true;
-            if self.descend(tree, gift) {
+            if self.descend(tree, assignment) {
                 return true;
             }
             tree.withheld[place] = false;
@@ -267,7 +269,7 @@ impl<'e> Search<'_, 'e> {
 
     /// The values of an attribute in the order in which they are tried: first those that decide
     /// most of what is asked about it, and of these, those that make most of it true, so that a
-    /// breach is met before the many ways to be refused.
+    /// counterexample is met before the many ways to be refused.
     ///
     /// A value that decides nothing is as if it were not given at all. What is allowed in doubt
     /// stays so when more is known, and what is refused in doubt is tried with the attribute
@@ -277,17 +279,17 @@ impl<'e> Search<'_, 'e> {
         let (values, _) = unknowns.values(place);
         let leaves = self.leaves_of(reference);
         let truths_of = |search: &Self| -> Vec<Truth> {
-            let scenes = EFFECTS.map(|effect| search.scene(effect));
+            let contexts = EFFECTS.map(|effect| search.context(effect));
             let of_leaf = |(when, leaf): &(&Condition, usize)| {
-                scenes.each_ref().map(|scene| when.eval_leaf(*leaf, scene))
+                contexts.each_ref().map(|context| when.eval_leaf(*leaf, context))
             };
             leaves.iter().flat_map(of_leaf).collect()
         };
-        let mut gift: Gift = vec![None; unknowns.references.len()];
+        let mut assignment: Assignment = vec![None; unknowns.references.len()];
         let mut ranked: Vec<(usize, usize, usize)> = Vec::with_capacity(values.len());
         for (at, value) in values.iter().enumerate() {
-            gift[place] = Some(value.clone());
-            self.give(unknowns, &gift);
+            assignment[place] = Some(value.clone());
+            self.give(unknowns, &assignment);
             let truths = truths_of(self);
             let count = |truth| truths.iter().filter(|known| **known == truth).count();
             ranked.push((count(Truth::Undecided), truths.len() - count(Truth::True), at));
@@ -333,11 +335,11 @@ impl<'e> Search<'_, 'e> {
     /// play, each with how many segments down its patterns start.
     fn asked(&self) -> impl Iterator<Item = (&'e PathSet, Option<&'e Condition>, usize)> + '_ {
         let estate = self.decider.index.estate();
-        let says = self.says.iter().map(|(id, anchor)| {
+        let statements = self.statements.iter().map(|(id, anchor)| {
             let statement = estate.statement(*id);
             (&statement.on, statement.when.as_ref(), *anchor)
         });
-        self.law.map(|law| (&law.on, law.when.as_ref(), 0)).into_iter().chain(says)
+        self.law.map(|law| (&law.on, law.when.as_ref(), 0)).into_iter().chain(statements)
     }
 
     /// The conditions in play, the law's among them.
@@ -354,7 +356,7 @@ impl<'e> Search<'_, 'e> {
     /// outcome. `None` where patterns hang on what is given, and so on the path.
     pub(super) fn fingerprint(&self) -> Option<String> {
         let estate = self.decider.index.estate();
-        let scenes = EFFECTS.map(|effect| self.scene(effect));
+        let contexts = EFFECTS.map(|effect| self.context(effect));
         let scope = self.query.target.scope();
         let seals: Vec<ScopeId> =
             estate.scopes.chain(scope).filter(|id| estate.scope(*id).sealed).collect();
@@ -363,14 +365,14 @@ impl<'e> Search<'_, 'e> {
             self.query.take_up, self.query.action, self.query.time, self.entries
         );
         for (on, when, anchor) in self.asked() {
-            for scene in &scenes {
-                let path = on.matches(&self.query.target.segments, anchor, scene);
+            for context in &contexts {
+                let path = on.matches(&self.query.target.segments, anchor, context);
                 if path == Truth::Undecided {
                     return None;
                 }
                 let known = when.into_iter().flat_map(|when| when.references());
-                let known =
-                    known.map(|(reference, _)| (scene.fact(reference), scene.is_set(reference)));
+                let known = known
+                    .map(|(reference, _)| (context.fact(reference), context.is_set(reference)));
                 print.push_str(&format!(" {path:?} {:?}", known.collect::<Vec<_>>()));
             }
         }
@@ -378,13 +380,13 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// An attribute that was not given and leaves something undecided.
-    fn next(&self, tree: &Tree<'_>, gift: &Gift) -> Option<usize> {
+    fn next(&self, tree: &Tree<'_>, assignment: &Assignment) -> Option<usize> {
         let unknowns = tree.unknowns;
-        let scenes = EFFECTS.map(|effect| self.scene(effect));
+        let contexts = EFFECTS.map(|effect| self.context(effect));
         for (on, when, anchor) in self.asked() {
             let undecided =
-                |scene: &Scene<'_>| scene.truth_of(on, when, anchor) == Truth::Undecided;
-            if !scenes.iter().any(undecided) {
+                |context: &EvalContext<'_>| context.truth_of(on, when, anchor) == Truth::Undecided;
+            if !contexts.iter().any(undecided) {
                 continue;
             }
             let braces = on.plain.iter().chain(&on.excluded).flat_map(|p| p.braces());
@@ -394,8 +396,8 @@ impl<'e> Search<'_, 'e> {
                 .chain(named.map(|(reference, _)| reference))
                 .filter_map(|reference| unknowns.place(reference));
             let free = |place: &usize| {
-                let fit = |value| self.fits(unknowns, gift, *place, value);
-                gift[*place].is_none()
+                let fit = |value| self.fits(unknowns, assignment, *place, value);
+                assignment[*place].is_none()
                     && !tree.withheld[*place]
                     && unknowns.values(*place).0.iter().any(fit)
             };
@@ -407,12 +409,12 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// Puts what is given into the request.
-    fn give(&mut self, unknowns: &Unknowns, gift: &Gift) {
+    fn give(&mut self, unknowns: &Unknowns, assignment: &Assignment) {
         let [given, item] = &self.known;
         self.query.given.clone_from(given);
         self.query.item.clone_from(item);
         let names = &self.decider.index.estate().attribute_names;
-        for (reference, given) in unknowns.references.iter().zip(gift) {
+        for (reference, given) in unknowns.references.iter().zip(assignment) {
             let (list, id) = match reference {
                 Reference::Given(id) => (&mut self.query.given, *id),
                 Reference::Target(TargetAttribute::Own(id)) => (&mut self.query.item, *id),
@@ -428,20 +430,20 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// Takes back what is not needed; then looks whether fewer attributes would do.
-    fn polish(&mut self, unknowns: &Unknowns, gift: &mut Gift) {
-        for place in 0..gift.len() {
-            let Some(kept) = gift[place].take() else { continue };
-            self.give(unknowns, gift);
+    fn minimize(&mut self, unknowns: &Unknowns, assignment: &mut Assignment) {
+        for place in 0..assignment.len() {
+            let Some(kept) = assignment[place].take() else { continue };
+            self.give(unknowns, assignment);
             if !self.is_broken() {
-                gift[place] = Some(kept);
+                assignment[place] = Some(kept);
             }
         }
-        let given = gift.iter().flatten().count();
+        let given = assignment.iter().flatten().count();
         let mut steps = 0;
         for fewer in 1..given {
-            let mut smaller: Gift = vec![None; gift.len()];
+            let mut smaller: Assignment = vec![None; assignment.len()];
             if self.choose(unknowns, &mut smaller, 0, fewer, &mut steps) {
-                *gift = smaller;
+                *assignment = smaller;
                 return;
             }
         }
@@ -451,32 +453,32 @@ impl<'e> Search<'_, 'e> {
     fn choose(
         &mut self,
         unknowns: &Unknowns,
-        gift: &mut Gift,
+        assignment: &mut Assignment,
         first: usize,
         left: usize,
         steps: &mut usize,
     ) -> bool {
         *steps += 1;
-        if *steps > POLISH_STEPS {
+        if *steps > MINIMIZE_STEPS {
             return false;
         }
-        self.give(unknowns, gift);
+        self.give(unknowns, assignment);
         if left == 0 {
             return self.is_broken();
         }
         if !self.is_open() {
             return false;
         }
-        for place in first..gift.len() {
+        for place in first..assignment.len() {
             for value in &unknowns.values(place).0 {
-                if !self.fits(unknowns, gift, place, value) {
+                if !self.fits(unknowns, assignment, place, value) {
                     continue;
                 }
-                gift[place] = Some(value.clone());
-                if self.choose(unknowns, gift, place + 1, left - 1, steps) {
+                assignment[place] = Some(value.clone());
+                if self.choose(unknowns, assignment, place + 1, left - 1, steps) {
                     return true;
                 }
-                gift[place] = None;
+                assignment[place] = None;
             }
         }
         false
@@ -484,7 +486,13 @@ impl<'e> Search<'_, 'e> {
 
     /// Whether an attribute can be given this beside what is given: only the head of a table has
     /// something below it, save that below what is absent all is absent.
-    fn fits(&self, unknowns: &Unknowns, gift: &Gift, place: usize, value: &Given) -> bool {
+    fn fits(
+        &self,
+        unknowns: &Unknowns,
+        assignment: &Assignment,
+        place: usize,
+        value: &Given,
+    ) -> bool {
         let estate = self.decider.index.estate();
         let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
         let agree = |above: &Given, below: &Given| match above {
@@ -498,7 +506,7 @@ impl<'e> Search<'_, 'e> {
         };
         let known = &self.known[usize::from(is_item)];
         known.iter().all(|(other, given)| stands_beside(*other, given))
-            && unknowns.references.iter().zip(gift).all(|(reference, given)| {
+            && unknowns.references.iter().zip(assignment).all(|(reference, given)| {
                 match (given, parts(*reference)) {
                     (Some(given), Some((of_item, other))) if of_item == is_item => {
                         stands_beside(other, given)
@@ -509,7 +517,7 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// The request by names, asked once more in the usual way.
-    fn breach(&mut self) -> Option<Breach> {
+    fn counterexample(&mut self) -> Option<Counterexample> {
         let estate = self.decider.index.estate();
         let names = &estate.attribute_names;
         let mut request = Request::new(
@@ -566,8 +574,8 @@ impl<'e> Search<'_, 'e> {
             let query = request.resolve(estate).ok()?;
             self.decider.decide(&query)
         };
-        let breach = Breach { request, reason, given };
-        self.claim().is_broken_by(reason).then_some(breach)
+        let counterexample = Counterexample { request, reason, given };
+        self.claim().is_broken_by(reason).then_some(counterexample)
     }
 }
 

@@ -7,15 +7,15 @@ use rustc_hash::FxHashSet;
 
 use super::moments::{moments, timeline};
 use super::plan::Plan;
-use super::search::{AtFirst, Found, Say, Search, with_search};
-use super::values::moments_of;
-use super::{Breach, LEAST_STEPS, Laws, Limit, Part, STEPS, WAITING};
+use super::representatives::moments_of;
+use super::search::{AtFirst, Found, RelevantStatement, Search, with_search};
+use super::{Counterexample, Judgement, LEAST_STEPS, Laws, NotWorkedOut, STEPS, WAITING};
 use crate::catalogue::{ActionSet, TargetClass};
-use crate::engine::{Closure, Decider, RoleClosure, Scene, Sought, Whom};
+use crate::engine::{Closure, Decider, EvalContext, RoleClosure, SubjectSet, SubjectSets};
 use crate::expectation::Claim;
 use crate::id::{ActionId, RoleId, ScopeId};
 use crate::items;
-use crate::pattern::below::FRESH;
+use crate::pattern::residual::FRESH;
 use crate::principal::Principal;
 use crate::request::{Place, Query, Target};
 use crate::time::{Time, Window};
@@ -24,28 +24,29 @@ pub(super) fn judge<'e>(
     laws: &Laws<'e>,
     decider: &mut Decider<'e>,
     who: Principal,
-    known: &[Part],
-) -> Vec<(usize, Part)> {
-    let mut found: Vec<(usize, Part)> = Vec::new();
+    known: &[Judgement],
+) -> Vec<(usize, Judgement)> {
+    let mut found: Vec<(usize, Judgement)> = Vec::new();
     for closure in timeline(laws.index, who, laws.now) {
         let mut grants = None;
         for (i, plan) in laws.plans.iter().enumerate() {
-            if known[i].breach.is_some() || !plan.concerns(&closure) {
+            if known[i].counterexample.is_some() || !plan.concerns(&closure) {
                 continue;
             }
             let at = match found.iter().position(|(law, _)| *law == i) {
                 Some(at) => at,
                 None => {
-                    found.push((i, Part { principals: 1, ..Part::default() }));
+                    found.push((i, Judgement { principals: 1, ..Judgement::default() }));
                     found.len() - 1
                 }
             };
             let part = &mut found[at].1;
-            if part.breach.as_ref().is_some_and(|breach| breach.given == 0) {
+            if part.counterexample.as_ref().is_some_and(|counterexample| counterexample.given == 0)
+            {
                 continue;
             }
             let (waiting, steps) = (Vec::new(), laws.share);
-            let mut walk = Walk { laws, plan, closure: &closure, part, waiting, steps };
+            let mut walk = LawWalk { laws, plan, closure: &closure, part, waiting, steps };
             let grants = grants.get_or_insert_with(|| Grants::of(decider, &closure));
             walk.all(decider, grants);
         }
@@ -72,10 +73,10 @@ struct Grants<'e> {
 impl<'e> Grants<'e> {
     fn of(decider: &mut Decider<'e>, closure: &Closure<'e>) -> Self {
         let index = decider.index;
-        let entries = |sought: &Sought| {
+        let entries = |subjects: &SubjectSet| {
             let mut found: Vec<Granted> = Vec::new();
             let mut attached: Vec<_> = index
-                .attached_to(sought)
+                .attached_to(subjects)
                 .map(|attached| (attached.scope, attached.policy))
                 .collect();
             attached.sort_unstable();
@@ -90,17 +91,17 @@ impl<'e> Grants<'e> {
             }
             found
         };
-        let mut of = vec![(None, entries(&closure.sought))];
+        let mut of = vec![(None, entries(&closure.subjects))];
         for &role in closure.roles.iter().chain(&closure.takeable) {
-            let mut at = closure.steady.from.unwrap_or(super::EARLIEST);
+            let mut at = closure.valid_during.from.unwrap_or(super::EARLIEST);
             // A role may bring more at one time than at another.
             loop {
                 let taken = decider.role_closure(role, at);
-                let until = taken.steady.until;
-                let granted = entries(&taken.sought);
+                let until = taken.valid_during.until;
+                let granted = entries(&taken.subjects);
                 of.push((Some((role, taken)), granted));
                 match until {
-                    Some(next) if next > at && closure.steady.holds(next) => at = next,
+                    Some(next) if next > at && closure.valid_during.holds(next) => at = next,
                     _ => break,
                 }
             }
@@ -111,7 +112,7 @@ impl<'e> Grants<'e> {
 
 /// Somewhere a law may be broken.
 #[derive(Clone)]
-struct Spot {
+struct LawTarget {
     path: String,
     place: Place,
     class: TargetClass,
@@ -119,17 +120,17 @@ struct Spot {
 
 /// A request that depends on what is given, to be searched later.
 struct Waiting {
-    spot: Spot,
+    target: LawTarget,
     take_up: Option<RoleId>,
     time: Time,
     action: ActionId,
 }
 
-struct Walk<'w, 'e> {
+struct LawWalk<'w, 'e> {
     laws: &'w Laws<'e>,
     plan: &'w Plan<'e>,
     closure: &'w Closure<'e>,
-    part: &'w mut Part,
+    part: &'w mut Judgement,
     waiting: Vec<Waiting>,
     /// Steps that searches may still take.
     steps: usize,
@@ -137,11 +138,11 @@ struct Walk<'w, 'e> {
 
 /// What has a say at a scope at some time, and when it does.
 struct Play {
-    says: Vec<Say>,
+    statements: Vec<RelevantStatement>,
     bounds: Vec<Time>,
 }
 
-impl<'e> Walk<'_, 'e> {
+impl<'e> LawWalk<'_, 'e> {
     fn all(&mut self, decider: &mut Decider<'e>, grants: &Grants<'e>) {
         for (taken, granted) in &grants.of {
             let ranges = match self.plan.law.claim {
@@ -164,14 +165,14 @@ impl<'e> Walk<'_, 'e> {
         for waiting in all {
             let ended = self.search(decider, &waiting, several.then_some(&mut searched));
             limited += usize::from(!ended && self.steps == 0);
-            if self.part.breach.is_some() || limited == MOST_LIMITED {
+            if self.part.counterexample.is_some() || limited == MOST_LIMITED {
                 return;
             }
         }
     }
 
     fn is_settled(&self) -> bool {
-        self.part.breach.as_ref().is_some_and(|breach| breach.given == 0)
+        self.part.counterexample.as_ref().is_some_and(|counterexample| counterexample.given == 0)
     }
 
     /// The parts of the law's tree in which something may grant one of its actions.
@@ -204,12 +205,12 @@ impl<'e> Walk<'_, 'e> {
         let last = placed.partition_point(|at| at.place.index() < range.end);
         let mut places = plan.identities.ones().skip_while(|i| *i < first).peekable();
         for i in range {
-            let mut spots = Vec::new();
+            let mut targets = Vec::new();
             let id = ScopeId::new(i);
             let scope = estate.scope(id);
             if plan.scopes.contains(i) {
                 let path = scope.path.to_string();
-                spots.push(Spot { path, place: Place::Scope(id), class: scope.class() });
+                targets.push(LawTarget { path, place: Place::Scope(id), class: scope.class() });
             }
             while let Some(place) =
                 places.next_if(|place| *place < last && placed[*place].place == id)
@@ -221,18 +222,18 @@ impl<'e> Walk<'_, 'e> {
                     _ => TargetClass::Role,
                 };
                 let place = Place::Identity(at.who, id);
-                spots.push(Spot { path: at.path.to_owned(), place, class });
+                targets.push(LawTarget { path: at.path.to_owned(), place, class });
             }
             let has_items = plan.items.contains(i);
-            if spots.is_empty() && !has_items {
+            if targets.is_empty() && !has_items {
                 continue;
             }
             let play = self.play(taken, id);
             if has_items {
-                spots.extend(self.items(decider, taken, id, &play));
+                targets.extend(self.items(decider, taken, id, &play));
             }
-            for spot in spots {
-                self.at(decider, taken, &play, spot);
+            for target in targets {
+                self.at(decider, taken, &play, target);
                 if self.is_settled() {
                     return;
                 }
@@ -244,9 +245,9 @@ impl<'e> Walk<'_, 'e> {
     fn play(&mut self, taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>, scope: ScopeId) -> Play {
         let index = self.laws.index;
         let estate = index.estate();
-        let whom = Whom(&self.closure.sought, taken.map(|(_, taken)| &taken.sought));
-        let entries = index.policies_above(whom, scope);
-        let mut play = Play { says: Vec::new(), bounds: Vec::new() };
+        let subjects = SubjectSets(&self.closure.subjects, taken.map(|(_, taken)| &taken.subjects));
+        let entries = index.policies_above(subjects, scope);
+        let mut play = Play { statements: Vec::new(), bounds: Vec::new() };
         for (policy, at, window) in entries {
             let policy = estate.policy(policy);
             let law = &self.plan.law.actions;
@@ -261,13 +262,13 @@ impl<'e> Walk<'_, 'e> {
             let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
             for id in policy.allows.iter().chain(&policy.denies) {
                 if !estate.statement(*id).actions.is_disjoint(law) {
-                    play.says.push((*id, anchor));
+                    play.statements.push((*id, anchor));
                 }
             }
         }
-        play.says.sort_unstable();
-        play.says.dedup();
-        for (id, _) in &play.says {
+        play.statements.sort_unstable();
+        play.statements.dedup();
+        for (id, _) in &play.statements {
             if estate.statement(*id).when.is_some() {
                 // Nothing is kept for the many whom a law is about and who are granted nothing.
                 self.part.conditional.grow(estate.statements.len());
@@ -278,13 +279,13 @@ impl<'e> Walk<'_, 'e> {
     }
 
     fn window(&self, taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>) -> Window {
-        let steady = self.closure.steady;
-        taken.map_or(steady, |(_, taken)| steady.intersect(&taken.steady))
+        let valid_during = self.closure.valid_during;
+        taken.map_or(valid_during, |(_, taken)| valid_during.intersect(&taken.valid_during))
     }
 
     fn query<'q>(
         &self,
-        spot: &'q Spot,
+        target: &'q LawTarget,
         take_up: Option<RoleId>,
         time: Time,
         action: ActionId,
@@ -293,10 +294,10 @@ impl<'e> Walk<'_, 'e> {
             who: self.closure.principal,
             action,
             target: Target {
-                path: &spot.path,
-                segments: spot.path.split('/').collect(),
-                place: spot.place,
-                is_sample: spot.path.contains(FRESH),
+                path: &target.path,
+                segments: target.path.split('/').collect(),
+                place: target.place,
+                is_sample: target.path.contains(FRESH),
             },
             take_up,
             also: Vec::new(),
@@ -308,20 +309,20 @@ impl<'e> Walk<'_, 'e> {
         }
     }
 
-    /// A spot for every sort of item of a scope.
+    /// A target for every sort of item of a scope.
     fn items(
         &mut self,
         decider: &Decider<'e>,
         taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         id: ScopeId,
         play: &Play,
-    ) -> Vec<Spot> {
+    ) -> Vec<LawTarget> {
         let index = decider.index;
         let estate = index.estate();
         let scope = estate.scope(id);
         let class = TargetClass::Item(scope.kind);
         let place = Place::Item(id);
-        let sample = Spot { path: format!("{}/{FRESH}", scope.path), place, class };
+        let sample = LawTarget { path: format!("{}/{FRESH}", scope.path), place, class };
         let applicable = estate.catalogue.applicable(class);
         let wanted = applicable.intersection(&self.plan.law.actions).next();
         let Some(action) = wanted.map(ActionId::new) else { return Vec::new() };
@@ -332,42 +333,42 @@ impl<'e> Walk<'_, 'e> {
         let mut all_names = [&self.closure.role_names[..], taken_names].concat();
         all_names.sort_unstable();
         all_names.dedup();
-        let scene =
-            |roles| Scene { index, query: &query, closure: self.closure, roles: Some(roles) };
-        let mut scenes = vec![scene(&all_names[..])];
+        let context =
+            |roles| EvalContext { index, query: &query, closure: self.closure, roles: Some(roles) };
+        let mut contexts = vec![context(&all_names[..])];
         if taken.is_some() {
-            scenes.push(scene(taken_names));
+            contexts.push(context(taken_names));
         }
         let law = self.plan.law;
         let mut asked: Vec<items::Asked<'_>> = vec![(&law.on, law.when.as_ref(), 0)];
-        for (say, anchor) in &play.says {
-            let statement = estate.statement(*say);
+        for (statement, anchor) in &play.statements {
+            let statement = estate.statement(*statement);
             if !statement.actions.is_disjoint(applicable) {
                 asked.push((&statement.on, statement.when.as_ref(), *anchor));
             }
         }
-        let (paths, whole) = items::sorts(&scenes, id, &asked);
+        let (paths, whole) = items::sorts(&contexts, id, &asked);
         if !whole {
-            self.part.limit.get_or_insert_with(|| Limit::Items(scope.path.to_string()));
+            self.part.limit.get_or_insert_with(|| NotWorkedOut::Items(scope.path.to_string()));
         }
-        paths.into_iter().map(|path| Spot { path, place, class }).collect()
+        paths.into_iter().map(|path| LawTarget { path, place, class }).collect()
     }
 
-    /// Tries every action on a spot at every moment; what depends is left for later.
+    /// Tries every action on a target at every moment; what depends is left for later.
     fn at(
         &mut self,
         decider: &mut Decider<'e>,
         taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         play: &Play,
-        spot: Spot,
+        target: LawTarget,
     ) {
         let estate = self.laws.index.estate();
-        let mut mask = estate.catalogue.applicable(spot.class).clone();
+        let mut mask = estate.catalogue.applicable(target.class).clone();
         mask.intersect_with(&self.plan.law.actions);
         let Some(first) = mask.minimum().map(ActionId::new) else { return };
         let take_up = taken.map(|(role, _)| *role);
-        for time in self.moments(taken, play, &spot, first) {
-            let query = self.query(&spot, take_up, time, first);
+        for time in self.moments(taken, play, &target, first) {
+            let query = self.query(&target, take_up, time, first);
             let cells = decider.reach(&query, &mask);
             let mut open = match self.plan.law.claim {
                 Claim::Never => cells.allow,
@@ -381,11 +382,11 @@ impl<'e> Walk<'_, 'e> {
                 open.union_with(&cells.depends);
             }
             for action in open.ones().map(ActionId::new) {
-                let waiting = Waiting { spot: spot.clone(), take_up, time, action };
+                let waiting = Waiting { target: target.clone(), take_up, time, action };
                 match self.with_search(decider, &waiting, |search| search.at_first()) {
                     AtFirst::Kept => {}
-                    AtFirst::Broken(breach) => {
-                        self.keep(*breach);
+                    AtFirst::Broken(counterexample) => {
+                        self.keep(*counterexample);
                         if self.is_settled() {
                             return;
                         }
@@ -403,20 +404,22 @@ impl<'e> Walk<'_, 'e> {
         &self,
         taken: Option<&(RoleId, Rc<RoleClosure<'e>>)>,
         play: &Play,
-        spot: &Spot,
+        target: &LawTarget,
         action: ActionId,
     ) -> Vec<Time> {
         let index = self.laws.index;
         let estate = index.estate();
         let mut bounds = play.bounds.clone();
         let window = self.window(taken);
-        let query = self.query(spot, None, window.from.unwrap_or(self.laws.now), action);
+        let query = self.query(target, None, window.from.unwrap_or(self.laws.now), action);
         let roles = &self.closure.role_names;
-        let scene = Scene { index, query: &query, closure: self.closure, roles: Some(roles) };
-        let says = play.says.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
-        let whens: Vec<_> = says.chain(&self.plan.law.when).collect();
-        moments_of(&scene, &whens, &mut bounds);
-        if let Place::Identity(Principal::Group(group), _) = spot.place {
+        let context =
+            EvalContext { index, query: &query, closure: self.closure, roles: Some(roles) };
+        let statements =
+            play.statements.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
+        let whens: Vec<_> = statements.chain(&self.plan.law.when).collect();
+        moments_of(&context, &whens, &mut bounds);
+        if let Place::Identity(Principal::Group(group), _) = target.place {
             // `target.members` changes as its windows open and close.
             let members = estate.group(group).members.iter().flatten();
             bounds.extend(members.flat_map(|m| m.window.from.into_iter().chain(m.window.until)));
@@ -426,8 +429,8 @@ impl<'e> Walk<'_, 'e> {
         moments(window, self.laws.now, &bounds)
     }
 
-    fn keep(&mut self, breach: Breach) {
-        self.part.join(Part { breach: Some(breach), ..Part::default() });
+    fn keep(&mut self, counterexample: Counterexample) {
+        self.part.join(Judgement { counterexample: Some(counterexample), ..Judgement::default() });
     }
 
     /// Whether the search came to an end; one that was made already is not made again.
@@ -448,7 +451,7 @@ impl<'e> Walk<'_, 'e> {
         self.steps = self.steps.saturating_sub(steps);
         match found {
             Found::Nothing => {}
-            Found::Breach(breach) => self.keep(*breach),
+            Found::Counterexample(counterexample) => self.keep(*counterexample),
             Found::Limit(limit) => {
                 self.part.limit.get_or_insert(limit);
                 return false;
@@ -463,8 +466,8 @@ impl<'e> Walk<'_, 'e> {
         waiting: &Waiting,
         then: impl FnOnce(&mut Search<'_, 'e>) -> T,
     ) -> T {
-        let Waiting { spot, take_up, time, action } = waiting;
-        let query = self.query(spot, *take_up, *time, *action);
+        let Waiting { target, take_up, time, action } = waiting;
+        let query = self.query(target, *take_up, *time, *action);
         let most_steps = self.steps.clamp(LEAST_STEPS, STEPS);
         with_search(decider, Some(self.plan.law), query, most_steps, then)
     }

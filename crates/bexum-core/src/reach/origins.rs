@@ -1,6 +1,6 @@
 //! Where an allowed action comes from, and what one that depends waits for.
 
-use crate::engine::{Candidate, Decider, Scene, Sink};
+use crate::engine::{Candidate, Decider, EvalContext, Sink};
 use crate::policy::Effect;
 use crate::request::Query;
 use crate::trace::Recorder;
@@ -14,8 +14,8 @@ pub fn sources(decider: &mut Decider<'_>, query: &Query<'_>) -> Vec<Candidate> {
     impl Sink for Grants {
         const THOROUGH: bool = true;
 
-        fn candidate(&mut self, candidate: Candidate, truth: Truth, scene: &Scene<'_>) {
-            let statement = scene.index.estate().statement(candidate.statement);
+        fn candidate(&mut self, candidate: Candidate, truth: Truth, context: &EvalContext<'_>) {
+            let statement = context.index.estate().statement(candidate.statement);
             if truth == Truth::True && statement.effect == Effect::Allow {
                 self.0.push(candidate);
             }

@@ -7,7 +7,7 @@ use rustc_hash::FxHashMap;
 use super::spots::many;
 use super::{Access, Crowd, Row, Spot, SpotSort, Spots, Viewpoint, sessions};
 use crate::catalogue::ActionSet;
-use crate::engine::{Cells, Decider, Index, Scene};
+use crate::engine::{Cells, Decider, EvalContext, Index};
 use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
 use crate::items;
@@ -63,17 +63,17 @@ fn singled_out(
     let (SpotSort::Items, Some(action)) = (spot.sort, action) else { return items::Rows::none() };
     let query = session.query(spot, action);
     let asking = decider.session(&query);
-    let mut sought = decider.statements_sought(&asking, &query);
+    let mut statements = decider.statements_in_play(&asking, &query);
     if let Some(wanted) = wanted {
-        sought.retain(|said| !estate.statement(said.id).actions.is_disjoint(wanted));
+        statements.retain(|said| !estate.statement(said.id).actions.is_disjoint(wanted));
     }
-    let scene = |i: usize| Scene {
+    let context = |i: usize| EvalContext {
         index,
         query: &query,
         closure: &asking.closure,
-        roles: Some(asking.roles_of(sought[i].sees)),
+        roles: Some(asking.roles_of(statements[i].sees)),
     };
-    items::rows(spot.scope(), &sought, &scene, many(estate))
+    items::rows(spot.scope(), &statements, &context, many(estate))
 }
 
 fn spot_of(estate: &Estate, items: &Spot, single: &items::Single) -> Spot {

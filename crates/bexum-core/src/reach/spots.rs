@@ -1,11 +1,11 @@
-//! Places to do something: declared ones, and the items of a scope.
+//! ScopeIndex to do something: declared ones, and the items of a scope.
 
 use rustc_hash::FxHashMap;
 
 use crate::catalogue::{ActionSet, TargetClass};
 use crate::estate::Estate;
 use crate::id::ScopeId;
-use crate::pattern::below::FRESH;
+use crate::pattern::residual::FRESH;
 use crate::principal::Principal;
 use crate::request::{Place, Target};
 

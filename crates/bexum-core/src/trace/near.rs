@@ -2,7 +2,7 @@
 //! another time. This looks through all attachments, which only an explanation may do.
 
 use crate::decision::{Reading, Reason};
-use crate::engine::{Closure, Decider, Index, Nothing, Scene};
+use crate::engine::{Closure, Decider, EvalContext, Index, NullSink};
 use crate::id::{AttachmentId, GroupId, PolicyId, ScopeId, StatementId};
 use crate::principal::{Principal, Subject};
 use crate::prove::{Possible, possible};
@@ -38,7 +38,7 @@ pub enum Shortfall {
     Elsewhere {
         /// The attachment.
         attachment: AttachmentId,
-        /// Whom it names.
+        /// The subject that it names.
         subject: Subject,
         /// The scope of it that shares most with the target.
         scope: ScopeId,
@@ -68,7 +68,7 @@ pub(super) fn help(decider: &mut Decider<'_>, query: &Query<'_>) -> Truth {
     if decider.decide(query) == Reason::Granted {
         return Truth::True;
     }
-    match decider.decide_into(query, Reading::Hopeful, &mut Nothing) {
+    match decider.decide_into(query, Reading::Hopeful, &mut NullSink) {
         Reason::Granted if !matches!(possible(decider, query), Possible::No) => Truth::Undecided,
         _ => Truth::False,
     }
@@ -170,7 +170,7 @@ pub fn lapses(index: &Index, closure: &Closure<'_>, at: Time) -> Vec<Lapse> {
 /// The nearest policies that would have allowed it.
 pub(super) fn misses(index: &Index, query: &Query<'_>, closure: &Closure<'_>) -> Vec<NearMiss> {
     let estate = index.estate();
-    let scene = Scene { index, query, closure, roles: None };
+    let context = EvalContext { index, query, closure, roles: None };
     let target = query.target.scope();
     let is_sought = |subject: Subject| match subject {
         Subject::Everyone => true,
@@ -204,7 +204,7 @@ pub(super) fn misses(index: &Index, query: &Query<'_>, closure: &Closure<'_>) ->
                     let matching = estate.policy(policy).allows.iter().find(|statement| {
                         let statement = estate.statement(**statement);
                         statement.actions.contains(query.action.index())
-                            && statement.on.matches(&query.target.segments, anchor, &scene)
+                            && statement.on.matches(&query.target.segments, anchor, &context)
                                 == Truth::True
                     });
                     if let Some(&statement) = matching {

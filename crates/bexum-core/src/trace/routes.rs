@@ -85,7 +85,7 @@ impl Routes {
         take_up: Option<RoleId>,
         at: Time,
     ) -> Self {
-        let mut search = Search {
+        let mut search = RouteSearch {
             index,
             start,
             at,
@@ -144,7 +144,7 @@ impl Routes {
     }
 }
 
-struct Search<'s> {
+struct RouteSearch<'s> {
     index: &'s Index,
     start: Principal,
     at: Time,
@@ -152,7 +152,7 @@ struct Search<'s> {
     came_from: FxHashMap<Principal, Arrival>,
 }
 
-impl Search<'_> {
+impl RouteSearch<'_> {
     fn run(&mut self) {
         let index = self.index;
         while let Some(from) = self.queue.pop_front() {

@@ -2,7 +2,7 @@
 
 use bexum_core::condition::Reference;
 use bexum_core::declaration::Declarations;
-use bexum_core::engine::{Candidate, Decider, Engine, Scene, Sink};
+use bexum_core::engine::{Candidate, Decider, Engine, EvalContext, Sink};
 use bexum_core::naive::Naive;
 use bexum_core::policy::Effect;
 use bexum_core::{Reading, Reason, Request, Trace, Truth, Verdict};
@@ -23,7 +23,7 @@ struct Truths(Vec<(Candidate, Truth)>);
 impl Sink for Truths {
     const THOROUGH: bool = true;
 
-    fn candidate(&mut self, candidate: Candidate, truth: Truth, _scene: &Scene<'_>) {
+    fn candidate(&mut self, candidate: Candidate, truth: Truth, _scene: &EvalContext<'_>) {
         self.0.push((candidate, truth));
     }
 }

@@ -3,8 +3,8 @@
 use bexum_core::attribute::Value;
 use bexum_core::condition::fact::Scalar;
 use bexum_core::declaration::{Attachment, Element, List, WindowWritten};
-use bexum_core::engine::{Brief, Briefs, Closure, Engine};
-use bexum_core::origin::Written;
+use bexum_core::engine::{BorrowedRequest, Closure, Engine, RequestBatch};
+use bexum_core::origin::Spanned;
 use bexum_core::{Decider, Estate, Principal, Reason, Request, Time, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -15,12 +15,12 @@ use crate::estates::{self, MOMENTS, answers, w};
 
 /// Each element of a list as a list of its own.
 fn alone(list: &List) -> Vec<List> {
-    let one = |item: &Written<String>| Written::new(vec![item.clone()], list.origin);
+    let one = |item: &Spanned<String>| Spanned::new(vec![item.clone()], list.origin);
     list.value.iter().map(one).collect()
 }
 
 /// The request as a brief one, if it can be said so.
-fn fill_in<'a>(request: &'a Request<'a>, brief: &mut Brief<'a>) -> bool {
+fn fill_in<'a>(request: &'a Request<'a>, brief: &mut BorrowedRequest<'a>) -> bool {
     brief.given.clear();
     (brief.who, brief.does, brief.on) = (&request.who, &request.does, &request.on);
     (brief.take_up, brief.time) = (request.take_up.as_deref(), Some(request.time));
@@ -196,20 +196,20 @@ proptest! {
         let estate = estates::build(&declared);
         let engine = Engine::new(Arc::clone(&estate));
         let mut decider = Decider::new(&engine);
-        let mut briefs = Briefs::default();
+        let mut batch = RequestBatch::default();
         // The second time round, what the first left behind is there.
         for _ in 0..2 {
-            briefs.clear();
+            batch.clear();
             let plain: Vec<_> =
-                requests.iter().filter(|request| fill_in(request, briefs.add()) || {
-                    briefs.take_back();
+                requests.iter().filter(|request| fill_in(request, batch.add()) || {
+                    batch.take_back();
                     false
                 }).collect();
-            prop_assert_eq!(briefs.len(), plain.len());
-            briefs.resolve(&mut decider, Time(-1));
+            prop_assert_eq!(batch.len(), plain.len());
+            batch.resolve(&mut decider, Time(-1));
             for (i, request) in plain.iter().enumerate() {
                 let careful = request.resolve(&estate).ok();
-                let quick = briefs.query(i);
+                let quick = batch.query(i);
                 // All of these paths are plain, so whatever is a request is found.
                 prop_assert_eq!(quick.is_some(), careful.is_some(), "{:?}", request);
                 let Some((quick, careful)) = quick.zip(careful) else { continue };
@@ -227,9 +227,9 @@ proptest! {
         let principals: Vec<Principal> = estate.principals().collect();
         for principal in principals {
             let closure = Closure::new(&engine, principal, &[], Time(moments[at]));
-            prop_assert!(closure.steady.holds(Time(moments[at])));
+            prop_assert!(closure.valid_during.holds(Time(moments[at])));
             let later = Closure::new(&engine, principal, &[], Time(moments[then]));
-            if closure.steady.holds(Time(moments[then])) {
+            if closure.valid_during.holds(Time(moments[then])) {
                 prop_assert_eq!(&closure.groups, &later.groups);
                 prop_assert_eq!(&closure.roles, &later.roles);
                 prop_assert_eq!(&closure.takeable, &later.takeable);

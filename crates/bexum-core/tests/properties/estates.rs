@@ -11,7 +11,7 @@ use bexum_core::declaration::{
     Attachment, Ceiling, Declarations, Element, Group, Kind, List, Named, Policy, Role, Scope,
     Statement, User, WindowWritten,
 };
-use bexum_core::origin::{FileId, Origin, Written};
+use bexum_core::origin::{FileId, Origin, Spanned};
 use bexum_core::policy::Effect;
 use bexum_core::principal::Join;
 use bexum_core::scope::ScopeType;
@@ -21,12 +21,12 @@ use proptest::option::weighted;
 use proptest::prelude::*;
 use proptest::sample::{select, subsequence};
 
-pub(crate) fn w(text: &str) -> Written<String> {
-    Written::new(text.to_owned(), Origin::default())
+pub(crate) fn w(text: &str) -> Spanned<String> {
+    Spanned::new(text.to_owned(), Origin::default())
 }
 
 pub(crate) fn list(items: &[&str]) -> List {
-    Written::new(items.iter().map(|item| w(item)).collect(), Origin::default())
+    Spanned::new(items.iter().map(|item| w(item)).collect(), Origin::default())
 }
 
 fn named<T>(name: &str, body: T) -> Named<T> {
@@ -176,7 +176,7 @@ pub(crate) const SUBJECTS: [&str; 12] = [
 pub(crate) const POLICIES: [&str; 4] = ["p0", "p1", "p2", "p3"];
 
 fn window() -> impl Strategy<Value = WindowWritten> {
-    let at = |n: i64| Written::new(Time(n), Origin::default());
+    let at = |n: i64| Spanned::new(Time(n), Origin::default());
     prop_oneof![
         4 => Just(WindowWritten::default()),
         1 => Just(WindowWritten { from: Some(at(MOMENTS[1])), until: None }),
@@ -191,7 +191,7 @@ fn elements(of: &'static [&'static str]) -> impl Strategy<Value = Vec<Element>> 
     })
 }
 
-fn attributes() -> impl Strategy<Value = Vec<(Written<String>, Value)>> {
+fn attributes() -> impl Strategy<Value = Vec<(Spanned<String>, Value)>> {
     let text = |t: &str| Value::Text(t.into());
     let texts =
         |items: &[&str]| Value::List(items.iter().map(|t| Value::Text((*t).into())).collect());

@@ -14,7 +14,7 @@ use crate::estates;
 /// What asking twice, strictly and hopefully, makes of a cell: allow, or depends, or neither.
 fn asked(decider: &mut Decider<'_>, query: &Query<'_>) -> (bool, bool) {
     let strict = decider.decide(query) == Reason::Granted;
-    let mut nobody = bexum_core::engine::Nothing;
+    let mut nobody = bexum_core::engine::NullSink;
     let hopeful = decider.decide_into(query, Reading::Hopeful, &mut nobody) == Reason::Granted;
     (strict, hopeful && !strict)
 }

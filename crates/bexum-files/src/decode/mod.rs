@@ -8,7 +8,7 @@ mod tables;
 mod value;
 
 use bexum_core::declaration::Declarations;
-use bexum_core::fault::Diagnostic;
+use bexum_core::fault::LocatedFault;
 use bexum_core::origin::FileId;
 use toml::de::DeTable;
 
@@ -24,7 +24,7 @@ pub(crate) struct Decoded {
     /// Where it is no TOML.
     pub(crate) syntax: Vec<Problem>,
     /// What is wrong with what it declares.
-    pub(crate) faults: Vec<Diagnostic>,
+    pub(crate) faults: Vec<LocatedFault>,
 }
 
 /// Decodes one file; `is_root` says whether `[estate]` belongs into it.

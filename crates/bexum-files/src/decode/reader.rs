@@ -1,22 +1,21 @@
 //! A table read key by key: each access says what it wants, and the reader keeps the faults.
 
 use bexum_core::declaration::{Element, List, WindowWritten};
-use bexum_core::fault::{Diagnostic, Fault};
+use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::name::{nearest, new_word};
-use bexum_core::origin::{FileId, Origin, Written};
+use bexum_core::origin::{FileId, Origin, Spanned};
 use bexum_core::time::Time;
-use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::value;
 
 /// A value with its span.
-pub(super) type Value<'i> = Spanned<DeValue<'i>>;
+pub(super) type Value<'i> = toml::Spanned<DeValue<'i>>;
 
 /// Reads one table; `about` is known in every one (spec section 2).
 pub(super) struct Reader<'r, 'i> {
     pub(super) file: FileId,
-    pub(super) faults: &'r mut Vec<Diagnostic>,
+    pub(super) faults: &'r mut Vec<LocatedFault>,
     /// The table in words, for messages: `a user`.
     pub(super) what: &'static str,
     pub(super) table: &'r DeTable<'i>,
@@ -39,7 +38,7 @@ impl<'r, 'i> Reader<'r, 'i> {
                     known,
                 };
                 let origin = value::origin(self.file, key.span());
-                self.faults.push(Diagnostic::new(fault, origin));
+                self.faults.push(LocatedFault::new(fault, origin));
             }
         }
     }
@@ -56,20 +55,20 @@ impl<'r, 'i> Reader<'r, 'i> {
         let found = value::type_in_words(value.get_ref());
         let fault = Fault::WrongType { key: key.to_owned(), expected, found };
         let origin = self.origin_of(value);
-        self.faults.push(Diagnostic::new(fault, origin));
+        self.faults.push(LocatedFault::new(fault, origin));
     }
 
     fn wrong_element(&mut self, key: &'static str, expected: &'static str, item: &Value<'i>) {
         let found = value::type_in_words(item.get_ref());
         let fault = Fault::WrongElement { key, expected, found };
         let origin = self.origin_of(item);
-        self.faults.push(Diagnostic::new(fault, origin));
+        self.faults.push(LocatedFault::new(fault, origin));
     }
 
     /// Reports a key that must be there.
     pub(super) fn missing(&mut self, key: &'static str) {
         let fault = Fault::MissingKey { key, table: self.what };
-        self.faults.push(Diagnostic::new(fault, self.origin));
+        self.faults.push(LocatedFault::new(fault, self.origin));
     }
 
     /// Reports each of these keys that is not there.
@@ -81,10 +80,10 @@ impl<'r, 'i> Reader<'r, 'i> {
         }
     }
 
-    pub(super) fn text(&mut self, key: &'static str) -> Option<Written<String>> {
+    pub(super) fn text(&mut self, key: &'static str) -> Option<Spanned<String>> {
         let value = self.get(key)?;
         match value.get_ref().as_str() {
-            Some(text) => Some(Written::new(text.to_owned(), self.origin_of(value))),
+            Some(text) => Some(Spanned::new(text.to_owned(), self.origin_of(value))),
             None => {
                 self.wrong(key, "a string", value);
                 None
@@ -109,7 +108,7 @@ impl<'r, 'i> Reader<'r, 'i> {
         let value = self.get(key)?;
         let origin = self.origin_of(value);
         if let Some(text) = value.get_ref().as_str() {
-            return Some(Written::new(vec![Written::new(text.to_owned(), origin)], origin));
+            return Some(Spanned::new(vec![Spanned::new(text.to_owned(), origin)], origin));
         }
         let Some(array) = value.get_ref().as_array() else {
             self.wrong(key, "a string or a list of strings", value);
@@ -119,18 +118,18 @@ impl<'r, 'i> Reader<'r, 'i> {
         let mut sound = true;
         for item in array.iter() {
             match item.get_ref().as_str() {
-                Some(text) => items.push(Written::new(text.to_owned(), self.origin_of(item))),
+                Some(text) => items.push(Spanned::new(text.to_owned(), self.origin_of(item))),
                 None => {
                     self.wrong_element(key, "a string", item);
                     sound = false;
                 }
             }
         }
-        (sound || !items.is_empty()).then_some(Written::new(items, origin))
+        (sound || !items.is_empty()).then_some(Spanned::new(items, origin))
     }
 
     /// The elements of a list, none when the key is not written.
-    pub(super) fn names(&mut self, key: &'static str) -> Vec<Written<String>> {
+    pub(super) fn names(&mut self, key: &'static str) -> Vec<Spanned<String>> {
         self.list(key).map(|list| list.value).unwrap_or_default()
     }
 
@@ -138,7 +137,7 @@ impl<'r, 'i> Reader<'r, 'i> {
     pub(super) fn elements(&mut self, key: &'static str) -> Option<Vec<Element>> {
         let value = self.get(key)?;
         let single = |text: &str, origin| Element {
-            who: Written::new(text.to_owned(), origin),
+            who: Spanned::new(text.to_owned(), origin),
             window: WindowWritten::default(),
         };
         if let Some(text) = value.get_ref().as_str() {
@@ -183,13 +182,13 @@ impl<'r, 'i> Reader<'r, 'i> {
         WindowWritten { from: self.time("from"), until: self.time("until") }
     }
 
-    fn time(&mut self, key: &'static str) -> Option<Written<Time>> {
+    fn time(&mut self, key: &'static str) -> Option<Spanned<Time>> {
         let value = self.get(key)?;
         let time = value.get_ref().as_datetime().and_then(value::time);
         if time.is_none() {
             self.wrong(key, "a date and time with an offset in the years 0001 to 9999 (UTC), like `2026-03-01T08:00:00Z`", value);
         }
-        Some(Written::new(time?, self.origin_of(value)))
+        Some(Spanned::new(time?, self.origin_of(value)))
     }
 
     /// One word of a fixed set.
@@ -198,21 +197,21 @@ impl<'r, 'i> Reader<'r, 'i> {
         key: &'static str,
         known: &'static [&'static str],
         values: &[T],
-    ) -> Option<Written<T>> {
+    ) -> Option<Spanned<T>> {
         let written = self.text(key)?;
         let at = known.iter().position(|word| *word == written.value);
         if at.is_none() {
             let fault = Fault::WrongWord { key, found: written.value.clone(), known };
-            self.faults.push(Diagnostic::new(fault, written.origin));
+            self.faults.push(LocatedFault::new(fault, written.origin));
         }
-        Some(Written::new(values[at?], written.origin))
+        Some(Spanned::new(values[at?], written.origin))
     }
 
     /// A table of attributes, flattened.
     pub(super) fn attributes(
         &mut self,
         key: &'static str,
-    ) -> Vec<(Written<String>, bexum_core::attribute::Value)> {
+    ) -> Vec<(Spanned<String>, bexum_core::attribute::Value)> {
         let Some(value) = self.get(key) else { return Vec::new() };
         match value.get_ref().as_table() {
             Some(table) => value::attributes(self.file, table, self.faults),

@@ -1,6 +1,6 @@
 //! Errors of the TOML reader, in order, one a line; a name declared twice shows its first place.
 
-use bexum_core::fault::{Diagnostic, Fault};
+use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::origin::{FileId, Origin};
 use toml::de::{DeTable, DeValue, Error};
 
@@ -43,9 +43,9 @@ pub(super) fn problems(
         problems.push(match first {
             Some(First { what: Some(what), name, span }) => {
                 let fault = Fault::Duplicate { what, name };
-                let diagnostic = Diagnostic::new(fault, here)
+                let located = LocatedFault::new(fault, here)
                     .and_see(origin(span.start, span.end), "first declared here");
-                Problem::declared(diagnostic)
+                Problem::declared(located)
             }
             Some(First { name, span, .. }) => Problem::Syntax {
                 message: format!("key `{name}` stands twice in one table"),

@@ -5,9 +5,9 @@ use bexum_core::declaration::{
     Attachment, Ceiling, Group, Kind, Named, Policy, Role, Scope, Statement, User,
 };
 use bexum_core::expectation::Claim;
-use bexum_core::fault::{Diagnostic, Fault};
+use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::name::nearest;
-use bexum_core::origin::{FileId, Written};
+use bexum_core::origin::{FileId, Spanned};
 use bexum_core::policy::Effect;
 use bexum_core::principal::Join;
 use bexum_core::scope::ScopeType;
@@ -84,7 +84,7 @@ impl Tables<'_> {
                         nearest: nearest(name, bexum_core::TABLES),
                     };
                     let origin = value::origin(self.file, key.span());
-                    self.decoded.faults.push(Diagnostic::new(fault, origin));
+                    self.decoded.faults.push(LocatedFault::new(fault, origin));
                 }
             }
         }
@@ -94,13 +94,13 @@ impl Tables<'_> {
         let found = value::type_in_words(value.get_ref());
         let fault = Fault::WrongType { key: key.to_owned(), expected, found };
         let origin = value::origin(self.file, value.span());
-        self.decoded.faults.push(Diagnostic::new(fault, origin));
+        self.decoded.faults.push(LocatedFault::new(fault, origin));
     }
 
     fn read_estate(&mut self, entry: &Value<'_>) {
         let origin = value::origin(self.file, entry.span());
         if !self.is_root {
-            self.decoded.faults.push(Diagnostic::new(Fault::EstateElsewhere, origin));
+            self.decoded.faults.push(LocatedFault::new(Fault::EstateElsewhere, origin));
             return;
         }
         self.decoded.estate = Some(String::new());
@@ -119,7 +119,7 @@ impl Tables<'_> {
                     let number = value::integer(number).unwrap_or(i64::MAX);
                     if number != 1 {
                         let origin = reader.origin_of(written);
-                        reader.faults.push(Diagnostic::new(Fault::Format(number), origin));
+                        reader.faults.push(LocatedFault::new(Fault::Format(number), origin));
                     }
                 }
                 _ => reader.wrong("format", "the integer 1", written),
@@ -134,7 +134,7 @@ impl Tables<'_> {
         key: &str,
         what: &'static str,
         entry: &Value<'_>,
-        mut read: impl FnMut(&mut Reader<'_, '_>, Written<String>, &mut Decoded),
+        mut read: impl FnMut(&mut Reader<'_, '_>, Spanned<String>, &mut Decoded),
     ) {
         let Some(things) = entry.get_ref().as_table() else {
             return self.wrong(key, "a table of named tables", entry);
@@ -147,7 +147,7 @@ impl Tables<'_> {
             let origin = value::origin(self.file, name.span());
             let mut faults = std::mem::take(&mut self.decoded.faults);
             let mut reader = Reader { file: self.file, faults: &mut faults, what, table, origin };
-            let name = Written::new(name.get_ref().to_string(), origin);
+            let name = Spanned::new(name.get_ref().to_string(), origin);
             read(&mut reader, name, self.decoded);
             self.decoded.faults = faults;
         }

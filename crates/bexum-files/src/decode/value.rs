@@ -3,12 +3,11 @@
 use std::ops::Range;
 
 use bexum_core::attribute::Value;
-use bexum_core::fault::{Diagnostic, Fault};
+use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::limits::ATTRIBUTE_DEPTH;
 use bexum_core::name::Grammar;
-use bexum_core::origin::{FileId, Origin, Written};
+use bexum_core::origin::{FileId, Origin, Spanned};
 use bexum_core::time::Time;
-use toml::Spanned;
 use toml::de::{DeInteger, DeTable, DeValue};
 use toml::value::{Datetime, Offset};
 
@@ -58,8 +57,8 @@ pub(super) fn integer(written: &DeInteger<'_>) -> Option<i64> {
 pub(super) fn attributes(
     file: FileId,
     table: &DeTable<'_>,
-    faults: &mut Vec<Diagnostic>,
-) -> Vec<(Written<String>, Value)> {
+    faults: &mut Vec<LocatedFault>,
+) -> Vec<(Spanned<String>, Value)> {
     let mut found = Vec::new();
     flatten(file, table, "", 0, &mut found, faults);
     found
@@ -70,8 +69,8 @@ fn flatten(
     table: &DeTable<'_>,
     head: &str,
     depth: usize,
-    found: &mut Vec<(Written<String>, Value)>,
-    faults: &mut Vec<Diagnostic>,
+    found: &mut Vec<(Spanned<String>, Value)>,
+    faults: &mut Vec<LocatedFault>,
 ) {
     for (key, value) in table.iter() {
         let name = key.get_ref().as_ref();
@@ -82,23 +81,23 @@ fn flatten(
                 what: "an attribute",
                 grammar: Grammar::Attribute,
             };
-            faults.push(Diagnostic::new(fault, at));
+            faults.push(LocatedFault::new(fault, at));
             continue;
         }
         let full = if head.is_empty() { name.to_owned() } else { format!("{head}.{name}") };
         match value.get_ref() {
             DeValue::Table(_) if depth == ATTRIBUTE_DEPTH => {
-                faults.push(Diagnostic::new(Fault::AttributeDepth, at));
+                faults.push(LocatedFault::new(Fault::AttributeDepth, at));
             }
             DeValue::Table(inner) => flatten(file, inner, &full, depth + 1, found, faults),
             DeValue::Array(items) => {
                 if let Some(list) = list(file, items.iter(), faults) {
-                    found.push((Written::new(full, at), Value::List(list)));
+                    found.push((Spanned::new(full, at), Value::List(list)));
                 }
             }
             _ => {
                 if let Some(scalar) = scalar(file, value, faults) {
-                    found.push((Written::new(full, at), scalar));
+                    found.push((Spanned::new(full, at), scalar));
                 }
             }
         }
@@ -107,15 +106,15 @@ fn flatten(
 
 fn list<'v, 'i: 'v>(
     file: FileId,
-    items: impl Iterator<Item = &'v Spanned<DeValue<'i>>>,
-    faults: &mut Vec<Diagnostic>,
+    items: impl Iterator<Item = &'v toml::Spanned<DeValue<'i>>>,
+    faults: &mut Vec<LocatedFault>,
 ) -> Option<Box<[Value]>> {
     let mut values: Vec<Value> = Vec::new();
     for item in items {
         let value = scalar(file, item, faults)?;
         if let Some(first) = values.first().filter(|v| v.type_name() != value.type_name()) {
             let fault = Fault::MixedList(first.type_name(), value.type_name());
-            faults.push(Diagnostic::new(fault, origin(file, item.span())));
+            faults.push(LocatedFault::new(fault, origin(file, item.span())));
             return None;
         }
         values.push(value);
@@ -125,8 +124,8 @@ fn list<'v, 'i: 'v>(
 
 fn scalar(
     file: FileId,
-    value: &Spanned<DeValue<'_>>,
-    faults: &mut Vec<Diagnostic>,
+    value: &toml::Spanned<DeValue<'_>>,
+    faults: &mut Vec<LocatedFault>,
 ) -> Option<Value> {
     let read = match value.get_ref() {
         DeValue::String(text) => Some(Value::Text(text.as_ref().into())),
@@ -145,7 +144,7 @@ fn scalar(
             }
             other => type_in_words(other),
         };
-        faults.push(Diagnostic::new(Fault::AttributeType(what), origin(file, value.span())));
+        faults.push(LocatedFault::new(Fault::AttributeType(what), origin(file, value.span())));
     }
     read
 }

@@ -14,7 +14,7 @@ use crate::args::{Ask, Format};
 use crate::exit::Exit;
 use crate::render::answer::{Answer, Asked};
 use crate::render::style::safe;
-use crate::stream;
+use crate::terminal;
 use crate::wire::answer;
 
 pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
@@ -26,14 +26,14 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     let mut decider = Decider::new(&engine);
     let trace = Trace::of(&mut decider, &query);
     let sources = &loaded.sources;
-    stream::unless_gone(match ask.format {
+    terminal::unless_gone(match ask.format {
         Format::Text => {
             let time = typed_time.then_some(request.time);
             let asked = Asked { request: &request, time, folder: at };
             let answer = Answer { estate, sources, query: &query, trace: &trace, asked };
-            stream::print(&answer.render(stream::width()))
+            terminal::print(&answer.render(terminal::width()))
         }
-        Format::Json => stream::print_json(&answer::whole(estate, sources, &query, &trace)),
+        Format::Json => terminal::print_json(&answer::whole(estate, sources, &query, &trace)),
     })?;
     if let Some(name) = &ask.save_check {
         // A moment that was not named is the present, also when the check is tried.
@@ -45,7 +45,7 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
             safe(name),
             safe(&file.display().to_string())
         );
-        stream::print_error(&told);
+        terminal::print_error(&told);
     }
     Ok(match trace.reason.verdict() {
         Verdict::Allow => Exit::Done,

@@ -12,7 +12,7 @@ use include_dir::{Dir, include_dir};
 use super::init::{quoted, write_estate};
 use crate::exit::Exit;
 use crate::render::style::{self, paint, safe};
-use crate::stream;
+use crate::terminal;
 
 static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
 
@@ -201,36 +201,36 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
             .keep(),
     };
     write_estate(&DEMO, &dir)?;
-    stream::print(&format!(
+    terminal::print(&format!(
         "The demo estate is in {}\n",
         paint(style::NAME, &safe(&dir.display().to_string()))
     ))?;
     let program = std::env::current_exe().context("cannot find this program")?;
     for step in WALK {
         let typed: Vec<String> = step.run.iter().map(|arg| quoted(arg.as_ref())).collect();
-        stream::print(&format!("\n{}\n", paint(style::HEADING, &format!("# {}", step.say))))?;
+        terminal::print(&format!("\n{}\n", paint(style::HEADING, &format!("# {}", step.say))))?;
         if let Some((name, text)) = step.with {
             std::fs::write(dir.join(name), text)
                 .with_context(|| format!("cannot write `{name}`"))?;
-            stream::print(&format!("{}\n{text}\n", paint(style::QUIET, &format!("# {name}"))))?;
+            terminal::print(&format!("{}\n{text}\n", paint(style::QUIET, &format!("# {name}"))))?;
         }
         let typed = format!("$ bexum {}\n", typed.join(" "));
-        stream::print(&paint(style::QUIET, &typed))?;
+        terminal::print(&paint(style::QUIET, &typed))?;
         let output = Command::new(&program)
             .args(step.run)
             .args(["--color", "always"])
-            .env("COLUMNS", stream::width().to_string())
+            .env("COLUMNS", terminal::width().to_string())
             .current_dir(&dir)
             .output()
             .context("cannot run a step")?;
-        stream::print(&String::from_utf8_lossy(&output.stdout))?;
-        stream::print(&String::from_utf8_lossy(&output.stderr))?;
+        terminal::print(&String::from_utf8_lossy(&output.stdout))?;
+        terminal::print(&String::from_utf8_lossy(&output.stderr))?;
         if let Some((name, _)) = step.with {
             std::fs::remove_file(dir.join(name))
                 .with_context(|| format!("cannot take `{name}` away again"))?;
         }
     }
-    stream::print(&format!(
+    terminal::print(&format!(
         "\n{}\n  cd {}\n  bexum show\n  bexum ask --help\n",
         paint(style::HEADING, "# Now you: change a file, ask again."),
         quoted(&dir),

@@ -7,9 +7,9 @@ use anyhow::{Context as _, bail};
 use include_dir::{Dir, include_dir};
 
 use crate::exit::Exit;
+use crate::render::command_line;
 use crate::render::style::safe;
-use crate::render::typed;
-use crate::stream;
+use crate::terminal;
 
 static STARTER: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/starter");
 
@@ -18,7 +18,7 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
     let dir = dir.unwrap_or_else(|| PathBuf::from("."));
     write_estate(&STARTER, &dir)?;
     let option = if here { String::new() } else { format!(" -C {}", quoted(&dir)) };
-    stream::print(&format!(
+    terminal::print(&format!(
         "wrote an estate to {}\n\ntry:\n  bexum{option} show\n  bexum{option} ask user:ada store.list tarn/site/recordings\n",
         safe(&dir.display().to_string()),
     ))?;
@@ -75,5 +75,5 @@ fn take_away(files: &Dir<'_>, dir: &Path) {
 
 /// A path as one would type it in a shell.
 pub(super) fn quoted(path: &Path) -> String {
-    typed::quoted(&path.display().to_string())
+    command_line::quoted(&path.display().to_string())
 }

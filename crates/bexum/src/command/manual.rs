@@ -5,7 +5,7 @@ use clap_complete::{Generator as _, Shell};
 
 use crate::args;
 use crate::exit::Exit;
-use crate::stream::{self, Helped};
+use crate::terminal::{self, Helped};
 
 /// Bash cuts words at colons and equals signs: what is not apart in the line is put together
 /// again, and of the answers only what comes after the last cut is given back.
@@ -65,7 +65,7 @@ pub(super) fn completions(shell: Shell) -> anyhow::Result<Exit> {
         _ => None,
     };
     if let Some(script) = own {
-        stream::print_exactly(script.as_bytes())?;
+        terminal::print_exactly(script.as_bytes())?;
         return Ok(Exit::Done);
     }
     let mut command = args::command();
@@ -73,7 +73,7 @@ pub(super) fn completions(shell: Shell) -> anyhow::Result<Exit> {
     command.build();
     let mut script = Vec::new();
     shell.try_generate(&command, &mut script)?;
-    stream::print_exactly(&script)?;
+    terminal::print_exactly(&script)?;
     Ok(Exit::Done)
 }
 
@@ -102,6 +102,6 @@ pub(super) fn man(wanted: Option<&str>) -> anyhow::Result<Exit> {
             near.map(|near| format!("did you mean `{near}`?")),
         ));
     }
-    stream::print_exactly(&pages)?;
+    terminal::print_exactly(&pages)?;
     Ok(Exit::Done)
 }

@@ -2,6 +2,7 @@
 
 mod ask;
 mod circumstances;
+pub(crate) mod complete;
 mod demo;
 mod init;
 mod manual;
@@ -10,7 +11,6 @@ mod reach;
 mod replay;
 mod save;
 mod show;
-pub(crate) mod words;
 
 use std::path::{Path, PathBuf};
 
@@ -20,7 +20,7 @@ use bexum_files::Loaded;
 
 use crate::args::{Args, Command};
 use crate::exit::Exit;
-use crate::stream::Helped;
+use crate::terminal::Helped;
 
 /// Runs what was asked for.
 pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
@@ -34,7 +34,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Demo(demo) => demo::run(demo.dir),
         Command::Init(init) => init::run(init.dir),
         Command::Completions { shell } => manual::completions(shell),
-        Command::Words { line } => words::run(line),
+        Command::Words { line } => complete::run(line),
         Command::Man { command } => manual::man(command.as_deref()),
     }
 }

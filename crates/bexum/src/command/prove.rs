@@ -10,7 +10,7 @@ use anyhow::Context as _;
 use bexum_core::expectation::{Check, Law, Separation};
 use bexum_core::name::nearest;
 use bexum_core::pattern::action::star_match;
-use bexum_core::prove::{self, Breach, Laws, Part};
+use bexum_core::prove::{self, Counterexample, Judgement, Laws};
 use bexum_core::{Decider, Engine, Estate, Principal, Time};
 use bexum_files::Loaded;
 use notify::{RecursiveMode, Watcher as _};
@@ -20,7 +20,7 @@ use crate::args::{ProofFormat, Prove};
 use crate::exit::Exit;
 use crate::render::junit;
 use crate::render::proof::{self, Proof, Tried};
-use crate::stream::{self, Helped};
+use crate::terminal::{self, Helped};
 use crate::wire;
 
 /// Principals that are tried before laws found broken are set aside; each wave is four times the
@@ -44,15 +44,15 @@ fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
     let engine = Engine::new(Arc::clone(&loaded.estate));
     let proof = prove(&loaded, &engine, typed, at, now)?;
     let printed = match typed.format {
-        ProofFormat::Text => stream::print(&proof::text(&proof, stream::width())),
-        ProofFormat::Json => stream::print_json(&wire::proof::whole(&proof)),
-        ProofFormat::Junit => stream::print_exactly(junit::report(&proof)?.as_bytes()),
+        ProofFormat::Text => terminal::print(&proof::text(&proof, terminal::width())),
+        ProofFormat::Json => terminal::print_json(&wire::proof::whole(&proof)),
+        ProofFormat::Junit => terminal::print_exactly(junit::report(&proof)?.as_bytes()),
     };
     // A watch ends when nobody reads it any more; the verdict of a single run stands.
     if typed.watch {
         printed?;
     } else {
-        stream::unless_gone(printed)?;
+        terminal::unless_gone(printed)?;
     }
     Ok(if proof.tried.iter().all(Tried::holds) { Exit::Done } else { Exit::Denied })
 }
@@ -124,9 +124,9 @@ fn try_check<'e>(decider: &mut Decider<'e>, check: &'e Check, now: Time) -> Trie
 
 /// What became known of laws, by their place, from some principals.
 struct Judged {
-    parts: Vec<(usize, Part)>,
+    parts: Vec<(usize, Judgement)>,
     /// One of each principal, where everybody is asked for.
-    breaches: Vec<(usize, Breach)>,
+    counterexamples: Vec<(usize, Counterexample)>,
 }
 
 /// Laws on all whom they concern; one that is found broken is tried no further, unless `everybody`
@@ -139,13 +139,13 @@ fn try_laws<'e>(
 ) -> Vec<Tried<'e>> {
     let proof = Laws::new(engine, laws.iter().copied(), now);
     let principals = proof.principals();
-    let progress = stream::progress(
+    let progress = terminal::progress(
         if laws.is_empty() { 0 } else { principals.len() as u64 },
         "principals under all laws",
     );
     let mut known = proof.nothing();
     let nothing = proof.nothing();
-    let mut others: Vec<Vec<Breach>> = vec![Vec::new(); laws.len()];
+    let mut others: Vec<Vec<Counterexample>> = vec![Vec::new(); laws.len()];
     let (mut left, mut size) = (&*principals, FIRST_WAVE);
     while !left.is_empty() {
         let (wave, rest) = left.split_at(size.min(left.len()));
@@ -154,32 +154,34 @@ fn try_laws<'e>(
             .par_chunks((wave.len() / 32).clamp(1, MOST_TOGETHER))
             .map(|chunk| {
                 let mut decider = Decider::new(engine);
-                let mut judged: BTreeMap<usize, Part> = BTreeMap::new();
-                let mut breaches = Vec::new();
+                let mut judged: BTreeMap<usize, Judgement> = BTreeMap::new();
+                let mut counterexamples = Vec::new();
                 for who in chunk {
                     let before = if everybody { &nothing } else { &known };
                     for (law, part) in proof.judge(&mut decider, *who, before) {
-                        if let (true, Some(breach)) = (everybody, &part.breach) {
-                            breaches.push((law, breach.clone()));
+                        if let (true, Some(counterexample)) = (everybody, &part.counterexample) {
+                            counterexamples.push((law, counterexample.clone()));
                         }
                         judged.entry(law).or_default().join(part);
                     }
                 }
                 progress.inc(chunk.len() as u64);
-                Judged { parts: judged.into_iter().collect(), breaches }
+                Judged { parts: judged.into_iter().collect(), counterexamples }
             })
             .collect();
-        for Judged { parts, breaches } in judged {
+        for Judged { parts, counterexamples } in judged {
             parts.into_iter().for_each(|(law, part)| known[law].join(part));
-            breaches.into_iter().for_each(|(law, breach)| others[law].push(breach));
+            counterexamples
+                .into_iter()
+                .for_each(|(law, counterexample)| others[law].push(counterexample));
         }
     }
     progress.finish_and_clear();
     laws.iter()
         .enumerate()
         .map(|(i, law)| {
-            let (outcome, cover) = proof.outcome(i, &known[i]);
-            Tried::Law { law, outcome, cover, others: std::mem::take(&mut others[i]) }
+            let (outcome, coverage) = proof.outcome(i, &known[i]);
+            Tried::Law { law, outcome, coverage, others: std::mem::take(&mut others[i]) }
         })
         .collect()
 }
@@ -220,12 +222,12 @@ fn watch(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
         .with_context(|| format!("cannot watch `{}`", root.display()))?;
     loop {
         if let Err(error) = once(Some(&root), typed) {
-            if stream::is_closed_pipe(&error) {
+            if terminal::is_closed_pipe(&error) {
                 return Ok(Exit::Done);
             }
-            stream::report(&error);
+            terminal::report(&error);
         }
-        stream::print_error("\nwaiting for a file to change (Ctrl-C ends)\n\n");
+        terminal::print_error("\nwaiting for a file to change (Ctrl-C ends)\n\n");
         told.recv().context("files are no longer watched")?;
         // Editors write in several steps.
         while told.recv_timeout(PAUSE).is_ok() {}

@@ -20,9 +20,9 @@ use super::circumstances;
 use crate::args::{Circumstances, Reach, ReachFormat};
 use crate::exit::Exit;
 use crate::render::grid::{Grid, Marks};
-use crate::render::sketch::{Column, Sketch, told_apart};
+use crate::render::grid_builder::{Column, GridBuilder, told_apart};
 use crate::render::{drawing, reach_csv};
-use crate::stream::{self, Helped};
+use crate::terminal::{self, Helped};
 use crate::wire::reach as wire;
 
 /// What a `--beside` says: a principal perhaps, and circumstances.
@@ -120,7 +120,7 @@ fn csv<'e>(
     }
 }
 
-fn sketch<'e>(engine: &'e Engine, typed: &Reach, at: Time) -> Sketch<'e> {
+fn sketch<'e>(engine: &'e Engine, typed: &Reach, at: Time) -> GridBuilder<'e> {
     // The moment is told in any case.
     let others = Circumstances { at_time: None, ..typed.circumstances.clone() };
     let said = describe(&others);
@@ -135,14 +135,14 @@ fn sketch<'e>(engine: &'e Engine, typed: &Reach, at: Time) -> Sketch<'e> {
     let origin = format!("{} · as of {at}{said}{written}", engine.estate().name);
     let is_text = typed.format == ReachFormat::Text;
     let all_names = !is_text || typed.full || typed.sources;
-    Sketch { engine, full: typed.full, sources: typed.sources, all_names, origin }
+    GridBuilder { engine, full: typed.full, sources: typed.sources, all_names, origin }
 }
 
 fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {
     match format {
-        ReachFormat::Html => stream::print(&drawing::page(grid)?)?,
-        ReachFormat::Svg => stream::print(&drawing::picture(grid)?)?,
-        _ => stream::print(&grid.text(stream::width()))?,
+        ReachFormat::Html => terminal::print(&drawing::page(grid)?)?,
+        ReachFormat::Svg => terminal::print(&drawing::picture(grid)?)?,
+        _ => terminal::print(&grid.text(terminal::width()))?,
     }
     Ok(Exit::Done)
 }
@@ -214,7 +214,8 @@ fn by_action(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Res
     let sketch = sketch(engine, typed, anybody.time);
     let mut grid = sketch.by_action(format!("who can do {what}, and where"));
     let is_text = typed.format == ReachFormat::Text;
-    let (width, mut marks, mut decider) = (stream::width(), Marks::default(), Decider::new(engine));
+    let (width, mut marks, mut decider) =
+        (terminal::width(), Marks::default(), Decider::new(engine));
     let mut text = String::new();
     for who in together(actors(estate), &mut rows_of, typed.sources) {
         let rows = rows_of(who[0]);
@@ -224,7 +225,7 @@ fn by_action(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Res
                 text = grid.beginning();
             }
             text.push_str(&grid.part(&mut marks, width));
-            stream::print(&text)?;
+            terminal::print(&text)?;
             text = "\n".to_owned();
             grid.rows.clear();
             // What was worked out about others is of no more use.
@@ -239,7 +240,7 @@ fn by_action(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Res
         text.push_str(&grid.part(&mut marks, width));
     }
     text.push_str(&grid.ending(&marks, width));
-    stream::print(&text)?;
+    terminal::print(&text)?;
     ended(estate, &actors_of.limited)
 }
 

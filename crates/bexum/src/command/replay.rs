@@ -9,13 +9,13 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use anyhow::Context as _;
-use bexum_core::engine::{Briefs, Decider, Engine};
+use bexum_core::engine::{Decider, Engine, RequestBatch};
 use bexum_core::{Reason, Time, Trace};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::args::Replay;
 use crate::exit::Exit;
-use crate::stream;
+use crate::terminal;
 use crate::wire::answer::Line;
 use crate::wire::request::{self, LineId};
 use crate::wire::scan::{RawId, Scanner};
@@ -77,7 +77,7 @@ pub(super) fn run(at: Option<&Path>, replay: &Replay) -> anyhow::Result<Exit> {
         }
     })?;
     progress.finish_and_clear();
-    stream::print_error(&tally.to_string());
+    terminal::print_error(&tally.to_string());
     Ok(if replay.strict && tally.errors > 0 { Exit::Failed } else { Exit::Done })
 }
 
@@ -195,7 +195,7 @@ impl Batch {
         // Letters are looked at once for all lines together.
         let whole = std::str::from_utf8(&self.text).ok().filter(|_| !why);
         let ends = Reason::ALL.map(end_of_answer);
-        let (mut scanner, mut briefs) = (Scanner::default(), Briefs::default());
+        let (mut scanner, mut batch) = (Scanner::default(), RequestBatch::default());
         if let Some(text) = whole {
             scanner.look_ahead(text);
         }
@@ -203,7 +203,7 @@ impl Batch {
         let mut lines: Vec<(Range<usize>, Option<RawId<'_>>)> = Vec::with_capacity(TOGETHER);
         let mut start = 0;
         while start < self.text.len() {
-            briefs.clear();
+            batch.clear();
             lines.clear();
             while start < self.text.len() && lines.len() < TOGETHER {
                 let left = &self.text[start..];
@@ -211,16 +211,16 @@ impl Batch {
                 let range = start..start + length;
                 start = range.end + 1;
                 // Both ends are beside a line's end, so at a character's border.
-                let id = whole.and_then(|text| scanner.scan(&text[range.clone()], briefs.add()));
+                let id = whole.and_then(|text| scanner.scan(&text[range.clone()], batch.add()));
                 if whole.is_some() && id.is_none() {
-                    briefs.take_back();
+                    batch.take_back();
                 }
                 lines.push((range, id));
             }
-            briefs.resolve(decider, now);
+            batch.resolve(decider, now);
             let mut next = 0..;
             for (range, id) in lines.drain(..) {
-                let common = id.and_then(|id| Some((id, briefs.query(next.next()?)?)));
+                let common = id.and_then(|id| Some((id, batch.query(next.next()?)?)));
                 if let Some((id, query)) = common {
                     let reason = decider.decide(query);
                     answers.tally.reasons[reason as usize] += 1;
@@ -336,7 +336,7 @@ fn open(file: Option<&Path>) -> anyhow::Result<Box<dyn Read + Send>> {
 
 /// A line that says how far it is, on a terminal only.
 fn progress() -> ProgressBar {
-    if !stream::is_watched() {
+    if !terminal::is_watched() {
         return ProgressBar::hidden();
     }
     let bar = ProgressBar::new_spinner();

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context as _, bail};
 use bexum_core::attribute::Value;
 use bexum_core::declaration::{Check, List};
-use bexum_core::origin::{Origin, Written};
+use bexum_core::origin::{Origin, Spanned};
 use bexum_core::{Reason, Request, Time};
 use bexum_files::{Loaded, append_check};
 
@@ -46,10 +46,10 @@ fn sorted(mut request: Request<'_>) -> Request<'_> {
 }
 
 fn check(name: &str, request: &Request<'_>, time: Option<Time>, reason: Reason) -> Check {
-    let word = |text: &str| Written::new(text.to_owned(), Origin::default());
+    let word = |text: &str| Spanned::new(text.to_owned(), Origin::default());
     let one = |text: &str| List::new(vec![word(text)], Origin::default());
     let pair = |name: &str, value: &Value| (word(name), value.clone());
-    let mut given: Vec<(Written<String>, Value)> =
+    let mut given: Vec<(Spanned<String>, Value)> =
         time.map(|time| (word("time"), Value::Text(time.to_string().into()))).into_iter().collect();
     let mut absent = Vec::new();
     for (name, value) in &request.given {
@@ -73,7 +73,7 @@ fn check(name: &str, request: &Request<'_>, time: Option<Time>, reason: Reason) 
             .as_ref()
             .map(|item| item.iter().map(|(name, value)| pair(name, value)).collect()),
         expect: reason.verdict(),
-        reason: Some(Written::new(reason, Origin::default())),
+        reason: Some(Spanned::new(reason, Origin::default())),
         about: None,
         origin: Origin::default(),
     }

@@ -16,9 +16,9 @@ use bexum_files::Sources;
 
 use crate::args::{Format, Show};
 use crate::exit::Exit;
+use crate::render::phrases;
 use crate::render::report::Report;
-use crate::render::words;
-use crate::stream::{self, Helped};
+use crate::terminal::{self, Helped};
 
 /// The names of the lists.
 pub(super) fn list_names() -> impl Iterator<Item = &'static str> {
@@ -47,9 +47,9 @@ pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
     };
     let report = view.report(show.what.as_deref())?;
     match show.format {
-        Format::Text => stream::print(&report.text(stream::width()))?,
+        Format::Text => terminal::print(&report.text(terminal::width()))?,
         Format::Json => {
-            stream::print_json(&report.json())?;
+            terminal::print_json(&report.json())?;
         }
     }
     Ok(Exit::Done)
@@ -159,6 +159,6 @@ impl View<'_> {
     }
 
     fn subject(&self, subject: Subject) -> String {
-        words::subject(self.estate, subject)
+        phrases::subject(self.estate, subject)
     }
 }

@@ -14,7 +14,7 @@ use bexum_files::Sources;
 
 use super::page::Page;
 use super::style::{self, paint, safe};
-use super::{typed, words};
+use super::{command_line, phrases};
 
 /// Most statements of one sort that are shown.
 const MOST: usize = 8;
@@ -122,7 +122,7 @@ impl Answer<'_> {
             Reason::Denied if doubtful => {
                 "a deny statement cannot be ruled out, and doubt never grants"
             }
-            reason => words::reason(reason),
+            reason => phrases::reason(reason),
         }
     }
 
@@ -156,13 +156,13 @@ impl Answer<'_> {
         };
         let text = format!(
             "{via}attached to {} at {}, {}",
-            words::subject(estate, candidate.subject),
+            phrases::subject(estate, candidate.subject),
             estate.scope(candidate.scope).path,
-            words::above(finding.distance),
+            phrases::above(finding.distance),
         );
         page.noted(8, &text, &self.sources.shown(attachment.origin));
         let route = self.trace.routes.brief(candidate.subject);
-        if let Some(route) = words::route(estate, self.query.who, &route) {
+        if let Some(route) = phrases::route(estate, self.query.who, &route) {
             page.line(8, &route);
         }
         self.doubts(page, candidate.statement, finding.path, &finding.braces, &finding.parts);
@@ -183,7 +183,7 @@ impl Answer<'_> {
                 on.texts().map(|text| format!("`{}`", safe(text))).collect();
             let mut text = format!("its paths ({}) do not lead to the target", patterns.join(", "));
             let filled: Vec<String> =
-                braces.iter().map(|seen| words::seen(self.estate, seen)).collect();
+                braces.iter().map(|seen| phrases::seen(self.estate, seen)).collect();
             if !filled.is_empty() {
                 text.push_str(&format!(": {}", filled.join(", ")));
             }
@@ -191,7 +191,7 @@ impl Answer<'_> {
             return;
         }
         for seen in braces {
-            let seen = words::seen(self.estate, seen);
+            let seen = phrases::seen(self.estate, seen);
             page.line(8, &format!("its path is undecided: {seen}"));
         }
         self.parts(page, 8, parts);
@@ -206,7 +206,7 @@ impl Answer<'_> {
             };
             let mut seen: Vec<String> = Vec::new();
             for item in &part.seen {
-                let text = words::seen(self.estate, item);
+                let text = phrases::seen(self.estate, item);
                 if !seen.contains(&text) {
                     seen.push(text);
                 }
@@ -225,7 +225,8 @@ impl Answer<'_> {
     fn statement(&self, page: &mut Page, id: StatementId) {
         let statement = self.estate.statement(id);
         let label = safe(&self.estate.statement_label(id));
-        let text = format!("{} {}", words::effect(statement.effect), paint(style::HEADING, &label));
+        let text =
+            format!("{} {}", phrases::effect(statement.effect), paint(style::HEADING, &label));
         page.noted(2, &text, &self.sources.shown(statement.origin));
         if let Some(about) = &statement.about {
             page.line(8, &safe(about));
@@ -255,7 +256,7 @@ impl Answer<'_> {
             Some(id) => {
                 let written = self.estate.ceiling(id);
                 let bound: Vec<String> =
-                    written.bound.iter().map(|s| words::subject(self.estate, *s)).collect();
+                    written.bound.iter().map(|s| phrases::subject(self.estate, *s)).collect();
                 let text = format!("{policy} {over}, for {}", bound.join(", "));
                 page.noted(2, &text, &self.sources.shown(written.origin));
             }
@@ -317,7 +318,7 @@ impl Answer<'_> {
                 }
                 Obstacle::Window(phase) => {
                     let window = self.estate.attachment(finding.candidate.attachment).window;
-                    format!("the attachment {}", words::phase(*phase, window))
+                    format!("the attachment {}", phrases::phase(*phase, window))
                 }
             };
             page.line(8, &paint(style::DENY, &text));
@@ -335,7 +336,7 @@ impl Answer<'_> {
                 "{} in {} {}",
                 self.estate.principal_id(lapse.who),
                 self.estate.principal_id(lapse.into),
-                words::phase(lapse.phase, lapse.window),
+                phrases::phase(lapse.phase, lapse.window),
             );
             page.line(2, &text);
         }
@@ -372,7 +373,7 @@ impl Answer<'_> {
             Shortfall::ToOthers { attachment, scope } => {
                 let written = estate.attachment(*attachment);
                 let to: Vec<String> =
-                    written.to.iter().map(|s| words::subject(estate, s.value)).collect();
+                    written.to.iter().map(|s| phrases::subject(estate, s.value)).collect();
                 let who = estate.principal_id(self.query.who);
                 let text = format!(
                     "{via}attached at {} to {}; {who} is not among them",
@@ -384,7 +385,7 @@ impl Answer<'_> {
             Shortfall::Elsewhere { attachment, subject, scope } => {
                 let text = format!(
                     "{via}attached to {} at {}, which is not above the target",
-                    words::subject(estate, *subject),
+                    phrases::subject(estate, *subject),
                     estate.scope(*scope).path,
                 );
                 (text, Some(self.sources.shown(estate.attachment(*attachment).origin)))
@@ -406,7 +407,7 @@ impl Answer<'_> {
         if trace.role_stands_in_the_way {
             page.line(2, "without the role: one that is taken up sets one's own allows aside");
             let request = Request { take_up: None, ..self.asked.request.clone() };
-            page.command(4, &typed::ask(self.asked.folder, &request, self.asked.time));
+            page.command(4, &command_line::ask(self.asked.folder, &request, self.asked.time));
         }
         surely.into_iter().for_each(|principal| self.next_step(page, principal));
         if !trace.perhaps.is_empty() {
@@ -428,7 +429,7 @@ impl Answer<'_> {
             page.noted(2, &format!("as a member of {name}, whose members stand in"), &written);
             request.also.push(name.into());
         }
-        page.command(4, &typed::ask(self.asked.folder, &request, self.asked.time));
+        page.command(4, &command_line::ask(self.asked.folder, &request, self.asked.time));
     }
 
     /// What the answer would be if what was not given were known.
@@ -448,7 +449,7 @@ impl Answer<'_> {
         match &self.trace.allowed_when {
             Some(request) => {
                 page.line(2, "there are circumstances in which it is allowed, these for example:");
-                page.command(4, &typed::ask(self.asked.folder, request, self.asked.time));
+                page.command(4, &command_line::ask(self.asked.folder, request, self.asked.time));
             }
             None if best == now => {
                 page.line(2, &format!("whatever they are, it stays {} ({now})", now.verdict()));
@@ -492,11 +493,11 @@ impl Answer<'_> {
             let names: Vec<String> = list
                 .iter()
                 .map(|member| {
-                    let name = words::subject(self.estate, Subject::One(member.who));
+                    let name = phrases::subject(self.estate, Subject::One(member.who));
                     let phase = member.window.phase(self.query.time);
                     match phase {
                         bexum_core::time::Phase::Open => name,
-                        _ => format!("{name} ({})", words::phase(phase, member.window)),
+                        _ => format!("{name} ({})", phrases::phase(phase, member.window)),
                     }
                 })
                 .collect();

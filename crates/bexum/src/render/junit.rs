@@ -43,10 +43,11 @@ fn status(proof: &Proof<'_>, tried: &Tried<'_>) -> TestCaseStatus {
                 .collect(),
         ),
         Tried::Law { law, outcome, .. } => match outcome {
-            Outcome::Broken(breach) => {
-                let time = (breach.request.time != proof.now).then_some(breach.request.time);
-                let asked = proof.command(&breach.request, time);
-                let reason = breach.reason;
+            Outcome::Broken(counterexample) => {
+                let time = (counterexample.request.time != proof.now)
+                    .then_some(counterexample.request.time);
+                let asked = proof.command(&counterexample.request, time);
+                let reason = counterexample.reason;
                 let line = format!("{asked}: {} ({reason})", reason.verdict());
                 (proof::broken_law(law.claim).to_owned(), vec![line])
             }

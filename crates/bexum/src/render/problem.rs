@@ -4,8 +4,9 @@ use std::fmt::Write as _;
 use std::ops::Range;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
-use bexum_core::origin::Place;
-use bexum_files::{Failure, Problem, Sources};
+use bexum_core::diagnostic::{Diagnostic, Severity};
+use bexum_core::origin::SourceSpan;
+use bexum_files::{Failure, Sources};
 
 use super::style;
 
@@ -18,13 +19,13 @@ const MARGIN: usize = 160;
 pub(crate) fn report(failure: &Failure, width: usize) -> String {
     let renderer = Renderer::styled().term_width(width);
     let mut out = String::new();
-    for problem in failure.problems.iter().take(SHOWN_WHOLE) {
-        out.push_str(&render(problem, &failure.sources, &renderer));
+    for diagnostic in failure.diagnostics().take(SHOWN_WHOLE) {
+        out.push_str(&render(&diagnostic, &failure.sources, &renderer));
         out.push_str("\n\n");
     }
-    for problem in failure.problems.iter().skip(SHOWN_WHOLE) {
-        let at = problem.place().map(|place| position(place, &failure.sources));
-        let message = style::safe(&problem.to_string());
+    for diagnostic in failure.diagnostics().skip(SHOWN_WHOLE) {
+        let at = diagnostic.place().map(|place| position(place, &failure.sources));
+        let message = style::safe(&diagnostic.message);
         let _ = writeln!(out, "{}: {message}", at.unwrap_or_default());
     }
     if failure.problems.len() > SHOWN_WHOLE {
@@ -42,27 +43,27 @@ pub(crate) fn report(failure: &Failure, width: usize) -> String {
 }
 
 /// `people/users.toml:14:9`
-pub(crate) fn position(place: Place, sources: &Sources) -> String {
+pub(crate) fn position(place: SourceSpan, sources: &Sources) -> String {
     let source = sources.get(place.origin.file);
     let (line, column) = source.line_and_column(sources.bytes(place).start);
     format!("{}:{line}:{column}", style::safe(&source.path.display().to_string()))
 }
 
-fn render(problem: &Problem, sources: &Sources, renderer: &Renderer) -> String {
-    let message = style::safe(&problem.to_string());
-    let mut group = Group::with_title(Level::ERROR.primary_title(message));
-    let (also, first): (&[(Place, &str)], Option<Place>) = match problem {
-        Problem::Declared(diagnostic) => (&diagnostic.also, None),
-        Problem::Syntax { first, .. } => (&[], *first),
-        _ => (&[], None),
+fn render(diagnostic: &Diagnostic, sources: &Sources, renderer: &Renderer) -> String {
+    let level = match diagnostic.severity {
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+        Severity::Note => Level::NOTE,
     };
-    if let Some(place) = problem.place() {
-        let others: Vec<(Place, &str)> =
-            also.iter().copied().chain(first.map(|place| (place, "first here"))).collect();
-        group = show_places(group, sources, place, &others);
+    let message = style::safe(&diagnostic.message);
+    let mut group = Group::with_title(level.primary_title(message));
+    if let [itself, others @ ..] = &*diagnostic.labels {
+        let others: Vec<(SourceSpan, &str)> =
+            others.iter().map(|label| (label.place, label.text)).collect();
+        group = show_places(group, sources, itself.place, &others);
     }
-    if let Some(hint) = problem.hint() {
-        group = group.element(Level::HELP.message(style::safe(&hint)));
+    if let Some(hint) = &diagnostic.hint {
+        group = group.element(Level::HELP.message(style::safe(hint)));
     }
     let rendered = renderer.render(&[group]);
     // A window into a long line leaves an empty heading behind.
@@ -78,8 +79,8 @@ const TOGETHER: usize = 32 << 10;
 fn show_places<'a>(
     mut group: Group<'a>,
     sources: &'a Sources,
-    place: Place,
-    others: &[(Place, &'a str)],
+    place: SourceSpan,
+    others: &[(SourceSpan, &'a str)],
 ) -> Group<'a> {
     let source = sources.get(place.origin.file);
     let bytes = sources.bytes(place);
@@ -124,7 +125,7 @@ fn show_places<'a>(
 fn show_place<'a>(
     group: Group<'a>,
     sources: &'a Sources,
-    place: Place,
+    place: SourceSpan,
     label: Option<&'a str>,
     kind: AnnotationKind,
 ) -> Group<'a> {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use bexum_core::expectation::{Check, Claim, Law, Separation};
 use bexum_core::origin::Origin;
-use bexum_core::prove::{Breach, Cover, Has, Limit, Outcome, Overlap};
+use bexum_core::prove::{Counterexample, Coverage, Has, NotWorkedOut, Outcome, Overlap};
 use bexum_core::{Decider, Engine, Estate, Reason, Request, Time, Trace};
 use bexum_files::Sources;
 
@@ -12,7 +12,7 @@ use super::answer::{Answer, Asked};
 use super::page::Page;
 use super::report::{Cell, draw_rows};
 use super::style::{self, paint, safe};
-use super::{typed, words};
+use super::{command_line, phrases};
 
 /// Most requests of one check, and most principals of one separation, that are told in full.
 const MOST: usize = 5;
@@ -25,12 +25,12 @@ pub(crate) enum Tried<'e> {
         requests: usize,
         wrong: Vec<(Request<'e>, Reason)>,
     },
-    /// With a breach of each principal who breaks the law, where everybody was asked about.
+    /// With a counterexample of each principal who breaks the law, where everybody was asked about.
     Law {
         law: &'e Law,
         outcome: Outcome,
-        cover: Cover,
-        others: Vec<Breach>,
+        coverage: Coverage,
+        others: Vec<Counterexample>,
     },
     Apart {
         separation: &'e Separation,
@@ -53,7 +53,7 @@ pub(crate) struct Proof<'e> {
 impl Proof<'_> {
     /// The command that asks a request, at `time` if it is not the present.
     pub(crate) fn command(&self, request: &Request<'_>, time: Option<Time>) -> String {
-        typed::ask(self.folder, request, time)
+        command_line::ask(self.folder, request, time)
     }
 }
 
@@ -69,7 +69,7 @@ impl<'e> Tried<'e> {
 
     /// Whether it is a law about nothing, which is mostly a slip of the pen.
     pub(crate) fn is_about_nothing(&self) -> bool {
-        matches!(self, Self::Law { cover, .. } if cover.is_empty() && self.holds())
+        matches!(self, Self::Law { coverage, .. } if coverage.is_empty() && self.holds())
     }
 
     /// `held`, `broken` or `not decided`.
@@ -167,10 +167,11 @@ fn failure(
         }
         Tried::Law { law, outcome, others: others_who_break, .. } => match outcome {
             Outcome::Held => {}
-            Outcome::Broken(breach) => {
+            Outcome::Broken(counterexample) => {
                 page.line(2, &format!("{}:", broken_law(law.claim)));
-                let time = (breach.request.time != proof.now).then_some(breach.request.time);
-                answer(page, proof, decider, &breach.request, time, width);
+                let time = (counterexample.request.time != proof.now)
+                    .then_some(counterexample.request.time);
+                answer(page, proof, decider, &counterexample.request, time, width);
                 others(page, proof, others_who_break);
             }
             Outcome::NotDecided(limit) => page.line(2, &not_decided(limit)),
@@ -188,17 +189,18 @@ fn failure(
 }
 
 /// Everybody else who breaks a law, a request of each.
-fn others(page: &mut Page, proof: &Proof<'_>, others: &[Breach]) {
+fn others(page: &mut Page, proof: &Proof<'_>, others: &[Counterexample]) {
     if others.is_empty() {
         return;
     }
     page.line(
         2,
-        &format!("{} it:", words::count(others.len(), "principal breaks", "principals break")),
+        &format!("{} it:", phrases::count(others.len(), "principal breaks", "principals break")),
     );
-    for breach in others {
-        let time = (breach.request.time != proof.now).then_some(breach.request.time);
-        page.command(4, &proof.command(&breach.request, time));
+    for counterexample in others {
+        let time =
+            (counterexample.request.time != proof.now).then_some(counterexample.request.time);
+        page.command(4, &proof.command(&counterexample.request, time));
     }
 }
 
@@ -221,15 +223,15 @@ pub(crate) fn broken_law(claim: Claim) -> &'static str {
     }
 }
 
-pub(crate) fn not_decided(limit: &Limit) -> String {
+pub(crate) fn not_decided(limit: &NotWorkedOut) -> String {
     match limit {
-        Limit::Steps => {
+        NotWorkedOut::Steps => {
             "nothing was found against it, but there are too many combinations of circumstances to try them all".to_owned()
         }
-        Limit::Values(attribute) => format!(
+        NotWorkedOut::Values(attribute) => format!(
             "nothing was found against it, but not everything that `{attribute}` may be could be tried"
         ),
-        Limit::Items(path) => format!(
+        NotWorkedOut::Items(path) => format!(
             "nothing was found against it, but not every sort of item below `{path}` could be told apart"
         ),
     }
@@ -307,9 +309,9 @@ fn summary(page: &mut Page, proof: &Proof<'_>) {
         if all == 0 {
             continue;
         }
-        let mut text = words::count(all, one, many);
+        let mut text = phrases::count(all, one, many);
         if one == "check" {
-            text.push_str(&format!(" ({})", words::count(requests, "request", "requests")));
+            text.push_str(&format!(" ({})", phrases::count(requests, "request", "requests")));
         }
         let verdict = match (broken, open) {
             (0, 0) => paint(style::ALLOW, if all == 1 { "it holds" } else { "all hold" }),
@@ -332,14 +334,15 @@ fn laws(out: &mut String, proof: &Proof<'_>, width: usize) {
         .tried
         .iter()
         .filter_map(|tried| match tried {
-            Tried::Law { law, outcome, cover, .. } => {
+            Tried::Law { law, outcome, coverage, .. } => {
                 let result = match tried.is_about_nothing() {
                     true => "held, of nothing",
                     false => tried.status(),
                 };
                 let mut row =
                     vec![Cell::text(law.claim.word()), Cell::text(&*law.name), Cell::text(result)];
-                let covered = [cover.principals, cover.targets, cover.actions, cover.conditions];
+                let covered =
+                    [coverage.principals, coverage.targets, coverage.actions, coverage.conditions];
                 // A law found broken is tried no further.
                 let broken = matches!(outcome, Outcome::Broken(_));
                 row.extend(covered.map(|n| if broken { Cell::None } else { Cell::Number(n) }));

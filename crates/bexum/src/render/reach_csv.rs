@@ -10,7 +10,7 @@ use bexum_core::id::ScopeId;
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Actors, Spot, Viewpoint};
 
-use super::sketch::{Column, action_id, routes, told_apart};
+use super::grid_builder::{Column, action_id, routes, told_apart};
 use super::style::safe;
 use crate::exit::Exit;
 

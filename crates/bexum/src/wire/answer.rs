@@ -10,7 +10,7 @@ use serde::Serialize;
 use serde_json::{Value as Json, json};
 
 use super::request::LineId;
-use crate::render::words;
+use crate::render::phrases;
 
 /// The version of every shape in this module.
 pub(crate) const VERSION: u32 = 1;
@@ -61,7 +61,7 @@ pub(crate) fn whole(estate: &Estate, sources: &Sources, query: &Query<'_>, trace
                 Obstacle::Seal(scope) => json!({ "seal": &*estate.scope(*scope).path }),
                 Obstacle::Window(phase) => {
                     let window = estate.attachment(finding.candidate.attachment).window;
-                    json!({ "window": words::phase(*phase, window) })
+                    json!({ "window": phrases::phase(*phase, window) })
                 }
             };
             shown
@@ -140,7 +140,7 @@ impl Shape<'_> {
             "written": self.sources.shown(statement.origin),
             "policy": &*estate.policy(candidate.policy).name,
             "attached": {
-                "to": words::subject(estate, candidate.subject),
+                "to": phrases::subject(estate, candidate.subject),
                 "at": &*estate.scope(candidate.scope).path,
                 "levels-above": finding.distance,
                 "written": self.sources.shown(estate.attachment(candidate.attachment).origin),

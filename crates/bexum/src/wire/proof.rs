@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use bexum_core::attribute::Value;
-use bexum_core::prove::{Breach, Limit, Outcome};
+use bexum_core::prove::{Counterexample, NotWorkedOut, Outcome};
 use bexum_core::{Decider, Request, Time, Trace};
 use serde_json::{Value as Json, json};
 
@@ -42,22 +42,22 @@ fn one(proof: &Proof<'_>, decider: &mut Decider<'_>, tried: &Tried<'_>) -> Json 
                 .map(|(request, _)| answered(proof, decider, request, check.time))
                 .collect();
         }
-        Tried::Law { outcome, cover, others, .. } => match outcome {
+        Tried::Law { outcome, coverage, others, .. } => match outcome {
             Outcome::Held => {
                 shape["covered"] = json!({
-                    "principals": cover.principals,
-                    "targets": cover.targets,
-                    "actions": cover.actions,
-                    "conditions": cover.conditions,
+                    "principals": coverage.principals,
+                    "targets": coverage.targets,
+                    "actions": coverage.actions,
+                    "conditions": coverage.conditions,
                 });
-                shape["of-nothing"] = json!(cover.is_empty());
+                shape["of-nothing"] = json!(coverage.is_empty());
             }
-            Outcome::Broken(breach) => {
-                let time = Some(breach.request.time);
-                shape["broken-by"] = answered(proof, decider, &breach.request, time);
+            Outcome::Broken(counterexample) => {
+                let time = Some(counterexample.request.time);
+                shape["broken-by"] = answered(proof, decider, &counterexample.request, time);
                 if !others.is_empty() {
-                    let everybody = others.iter().map(|breach: &Breach| {
-                        let request = &breach.request;
+                    let everybody = others.iter().map(|counterexample: &Counterexample| {
+                        let request = &counterexample.request;
                         let command = proof.command(request, Some(request.time));
                         json!({ "who": request.who, "ask": command })
                     });
@@ -66,9 +66,9 @@ fn one(proof: &Proof<'_>, decider: &mut Decider<'_>, tried: &Tried<'_>) -> Json 
             }
             Outcome::NotDecided(limit) => {
                 shape["limit"] = match limit {
-                    Limit::Steps => json!({ "circumstances": "too many combinations" }),
-                    Limit::Values(attribute) => json!({ "attribute": attribute }),
-                    Limit::Items(path) => json!({ "items-of": path }),
+                    NotWorkedOut::Steps => json!({ "circumstances": "too many combinations" }),
+                    NotWorkedOut::Values(attribute) => json!({ "attribute": attribute }),
+                    NotWorkedOut::Items(path) => json!({ "items-of": path }),
                 };
             }
         },

@@ -10,8 +10,8 @@ use serde_json::{Map, Value as Json, json};
 
 use super::answer::VERSION;
 use crate::exit::Exit;
-use crate::render::sketch::{Column, acting, action_id, routes};
-use crate::stream::escape_json;
+use crate::render::grid_builder::{Column, acting, action_id, routes};
+use crate::terminal::escape_json;
 
 /// What each column's principal can do.
 pub(crate) fn by_principal(

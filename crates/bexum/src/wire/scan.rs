@@ -12,7 +12,7 @@ use std::ops::Range;
 
 use bexum_core::Time;
 use bexum_core::condition::fact::Scalar;
-use bexum_core::engine::Brief;
+use bexum_core::engine::BorrowedRequest;
 use shapes::{Draft, Shapes, Value, integer, quote};
 
 /// Circumstances beyond which a line is no common one.
@@ -53,7 +53,11 @@ impl Scanner {
     }
 
     /// Reads a line into `brief`, whose lists are used again; `None` where it is no common one.
-    pub(crate) fn scan<'a>(&mut self, line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
+    pub(crate) fn scan<'a>(
+        &mut self,
+        line: &'a str,
+        brief: &mut BorrowedRequest<'a>,
+    ) -> Option<RawId<'a>> {
         let line = line.strip_suffix('\r').unwrap_or(line);
         if !self.is_plain && !is_plain(line) {
             return None;
@@ -85,7 +89,7 @@ struct Reader<'a> {
 }
 
 impl<'a> Reader<'a> {
-    fn read(&mut self, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
+    fn read(&mut self, brief: &mut BorrowedRequest<'a>) -> Option<RawId<'a>> {
         brief.given.clear();
         (brief.take_up, brief.time) = (None, None);
         let mut id = RawId::None;
@@ -187,7 +191,7 @@ impl<'a> Reader<'a> {
     }
 
     /// Scalars under names without dots, each once.
-    fn given(&mut self, brief: &mut Brief<'a>) -> Option<()> {
+    fn given(&mut self, brief: &mut BorrowedRequest<'a>) -> Option<()> {
         self.expect(b'{')?;
         if self.peek()? == b'}' {
             self.at += 1;
@@ -243,7 +247,7 @@ impl<'a> Reader<'a> {
 mod tests {
     use bexum_core::Time;
     use bexum_core::attribute::Value;
-    use bexum_core::engine::Brief;
+    use bexum_core::engine::BorrowedRequest;
     use proptest::prelude::*;
 
     use super::{RawId, Scanner};
@@ -256,7 +260,7 @@ mod tests {
 
     /// The same after other lines.
     fn agree_after(scanner: &mut Scanner, line: &str) -> Result<bool, TestCaseError> {
-        let mut brief = Brief::default();
+        let mut brief = BorrowedRequest::default();
         let Some(id) = scanner.scan(line, &mut brief) else { return Ok(false) };
         let parsed = parse(line, Time(7));
         prop_assert!(parsed.is_ok(), "{:?} of {line}", parsed.err());

@@ -8,7 +8,7 @@ use crate::declaration::{self, Declarations, Named};
 use crate::fault::Fault;
 use crate::id::{KindId, ServiceId};
 use crate::name::{Grammar, nearest};
-use crate::origin::Written;
+use crate::origin::Spanned;
 
 impl Builder<'_> {
     pub(super) fn build_catalogue(&mut self, declared: &Declarations) -> Catalogue {
@@ -48,7 +48,7 @@ impl Builder<'_> {
 
     fn build_kinds(
         &mut self,
-        list: &[Written<String>],
+        list: &[Spanned<String>],
         reserved_for: Option<&'static str>,
     ) -> Box<[KindId]> {
         let found =
@@ -59,7 +59,7 @@ impl Builder<'_> {
     /// A kind by name; with `reserved_for`, one of the spec's own kinds is a fault.
     pub(super) fn find_kind(
         &mut self,
-        written: &Written<String>,
+        written: &Spanned<String>,
         reserved_for: Option<&'static str>,
     ) -> Option<KindId> {
         if let Some(what) = reserved_for
@@ -78,15 +78,15 @@ impl Builder<'_> {
         actions: &mut Vec<Action>,
     ) {
         let name = &named.name.value;
-        let mut seen: FxHashMap<&str, &Written<String>> = FxHashMap::default();
+        let mut seen: FxHashMap<&str, &Spanned<String>> = FxHashMap::default();
         let addresses = self.addresses(named);
         let first = actions.len();
         for (level, verb) in &named.body.verbs {
             if let Some(before) = seen.insert(&verb.value, verb) {
                 let fault = Fault::VerbTwice { verb: verb.value.clone(), kind: name.clone() };
-                let diagnostic = crate::fault::Diagnostic::new(fault, verb.origin)
+                let located = crate::fault::LocatedFault::new(fault, verb.origin)
                     .and_see(before.origin, "first here");
-                self.faults.push(diagnostic);
+                self.faults.push(located);
                 continue;
             }
             if !Grammar::Word.accepts(&verb.value) {

@@ -11,10 +11,10 @@ use crate::catalogue::Catalogue;
 use crate::declaration::{self, Declarations, List};
 use crate::estate::Estate;
 use crate::expectation::{Check, Duty, Law, Separation};
-use crate::fault::{Diagnostic, Fault};
+use crate::fault::{Fault, LocatedFault};
 use crate::id::{GroupId, PolicyId, RoleId};
 use crate::limits::CHECK_REQUESTS;
-use crate::origin::{Origin, Written};
+use crate::origin::{Origin, Spanned};
 use crate::principal::PrincipalType;
 use crate::request::RequestFault;
 use crate::time::Time;
@@ -31,7 +31,7 @@ impl<'d> Builder<'d> {
             }
             if let Some(first) = seen.insert(&name.value, name.origin) {
                 let fault = Fault::Duplicate { what: "expectation", name: name.value.clone() };
-                let fault = Diagnostic::new(fault, name.origin);
+                let fault = LocatedFault::new(fault, name.origin);
                 self.faults.push(fault.and_see(first, "first declared here"));
             }
         }
@@ -90,7 +90,7 @@ impl<'d> Builder<'d> {
             let fault = Fault::OtherVerdict { reason: reason.value, expect: written.expect };
             self.fault(fault, reason.origin);
         }
-        let texts = |list: &[Written<String>]| -> Box<[Box<str>]> {
+        let texts = |list: &[Spanned<String>]| -> Box<[Box<str>]> {
             list.iter().map(|text| text.value.as_str().into()).collect()
         };
         Check {
@@ -111,7 +111,7 @@ impl<'d> Builder<'d> {
         }
     }
 
-    fn check_time(&mut self, name: &Written<String>, value: &Value) -> Option<Time> {
+    fn check_time(&mut self, name: &Spanned<String>, value: &Value) -> Option<Time> {
         let time = match value {
             Value::Time(time) if name.value == "time" => Some(*time),
             Value::Text(text) if name.value == "time" => Time::parse(text),
@@ -155,7 +155,7 @@ impl<'d> Builder<'d> {
         laws
     }
 
-    fn title(&self, written: Option<&Written<String>>, word: &str, place: usize) -> Box<str> {
+    fn title(&self, written: Option<&Spanned<String>>, word: &str, place: usize) -> Box<str> {
         written.map_or_else(|| format!("{word} {place}"), |name| name.value.clone()).into()
     }
 
@@ -203,8 +203,8 @@ impl<'d> Builder<'d> {
         built
     }
 
-    fn find_duty(&mut self, written: &Written<String>) -> Option<Duty> {
-        let bare = |name: &str| Written::new(name.to_owned(), written.origin);
+    fn find_duty(&mut self, written: &Spanned<String>) -> Option<Duty> {
+        let bare = |name: &str| Spanned::new(name.to_owned(), written.origin);
         let Self { faults, near, groups, roles, policies, .. } = self;
         if let Some(name) = written.value.strip_prefix("policy:") {
             let found = policies.find(&bare(name), faults, near)?;
@@ -228,14 +228,14 @@ impl<'d> Builder<'d> {
 }
 
 /// Every request of every check must be one that can be asked.
-pub(super) fn refuse_requests(estate: &Estate, declared: &Declarations) -> Vec<Diagnostic> {
+pub(super) fn refuse_requests(estate: &Estate, declared: &Declarations) -> Vec<LocatedFault> {
     let mut faults = Vec::new();
     for (check, written) in estate.checks.iter().zip(&declared.checks) {
         // The other requests of a check are mostly wrong in the same way: one is told.
         let first = check.requests(Time(0)).find_map(|request| request.resolve(estate).err());
         if let Some(fault) = first {
             let (hint, place) = (fault.hint(estate), place_of(&fault, written));
-            faults.push(Diagnostic::new(Fault::CheckRequest { fault, hint }, place));
+            faults.push(LocatedFault::new(Fault::CheckRequest { fault, hint }, place));
         }
     }
     faults
@@ -243,7 +243,7 @@ pub(super) fn refuse_requests(estate: &Estate, declared: &Declarations) -> Vec<D
 
 /// The name that a fault is about, where the check has it.
 fn place_of(fault: &RequestFault, check: &declaration::Check) -> Origin {
-    let among = |list: &[Written<String>], name: &str| {
+    let among = |list: &[Spanned<String>], name: &str| {
         list.iter().find(|written| written.value == name).map(|written| written.origin)
     };
     let found = match fault {
@@ -258,7 +258,7 @@ fn place_of(fault: &RequestFault, check: &declaration::Check) -> Origin {
         | RequestFault::ItemOfDeclared(path) => among(&check.on.value, path),
         RequestFault::ReservedItemName(name) => {
             let mut names = check.item.iter().flatten().map(|(name, _)| name);
-            let head = |written: &&Written<String>| written.value.split('.').next() == Some(name);
+            let head = |written: &&Spanned<String>| written.value.split('.').next() == Some(name);
             names.find(head).map(|written| written.origin)
         }
     };

@@ -6,7 +6,7 @@ use crate::origin::Origin;
 pub(super) type Edges = Vec<Vec<(usize, Origin)>>;
 
 /// What a walk over the whole graph finds.
-pub(super) struct Walk {
+pub(super) struct LoopSearch {
     /// Every node, each after all that it leads to (save around loops).
     pub(super) postorder: Vec<usize>,
     /// Each loop once.
@@ -22,7 +22,7 @@ pub(super) struct Loop {
 }
 
 /// Walks the graph depth first.
-pub(super) fn walk(edges: &Edges) -> Walk {
+pub(super) fn walk(edges: &Edges) -> LoopSearch {
     #[derive(Clone, Copy, PartialEq)]
     enum Mark {
         New,
@@ -30,7 +30,7 @@ pub(super) fn walk(edges: &Edges) -> Walk {
         Done,
     }
     let mut marks = vec![Mark::New; edges.len()];
-    let mut found = Walk { postorder: Vec::with_capacity(edges.len()), loops: Vec::new() };
+    let mut found = LoopSearch { postorder: Vec::with_capacity(edges.len()), loops: Vec::new() };
     for start in 0..edges.len() {
         if marks[start] != Mark::New {
             continue;

@@ -5,9 +5,9 @@ use std::cmp::Ordering;
 use rustc_hash::FxHashMap;
 
 use crate::declaration::Named;
-use crate::fault::{Diagnostic, Fault};
+use crate::fault::{Fault, LocatedFault};
 use crate::name::{Grammar, nearest};
-use crate::origin::Written;
+use crate::origin::Spanned;
 
 /// How many more near names to look for: a search reads the whole space, so an estate with a
 /// hundred thousand wrong names must not cause as many searches.
@@ -40,7 +40,7 @@ impl<'d> Names<'d> {
     pub(super) fn declare<T>(
         what: &'static str,
         things: &'d [Named<T>],
-        faults: &mut Vec<Diagnostic>,
+        faults: &mut Vec<LocatedFault>,
     ) -> Self {
         let mut order: Vec<usize> = (0..things.len()).collect();
         let key = |i: &usize| things[*i].name.value.as_str();
@@ -56,7 +56,7 @@ impl<'d> Names<'d> {
             if same {
                 let fault = Fault::Duplicate { what, name: later.value.clone() };
                 faults.push(
-                    Diagnostic::new(fault, later.origin)
+                    LocatedFault::new(fault, later.origin)
                         .and_see(first.origin, "first declared here"),
                 );
             }
@@ -93,15 +93,15 @@ impl<'d> Names<'d> {
     /// The id of a name; one that is not declared is a fault.
     pub(super) fn find(
         &self,
-        written: &Written<String>,
-        faults: &mut Vec<Diagnostic>,
+        written: &Spanned<String>,
+        faults: &mut Vec<LocatedFault>,
         budget: &mut Budget,
     ) -> Option<usize> {
         let found = self.get(&written.value);
         if found.is_none() {
             let nearest = self.nearest(&written.value, budget);
             let fault = Fault::Undeclared { what: self.what, name: written.value.clone(), nearest };
-            faults.push(Diagnostic::new(fault, written.origin));
+            faults.push(LocatedFault::new(fault, written.origin));
         }
         found
     }
@@ -124,7 +124,7 @@ fn by_segments(a: &str, b: &str) -> Ordering {
     a[alike..].iter().map(rank).cmp(b[alike..].iter().map(rank))
 }
 
-fn check_letters(what: &'static str, name: &Written<String>, faults: &mut Vec<Diagnostic>) {
+fn check_letters(what: &'static str, name: &Spanned<String>, faults: &mut Vec<LocatedFault>) {
     let (grammar, article) = match what {
         "kind" => (Grammar::Word, "a kind"),
         "service" => (Grammar::Plain, "a service"),
@@ -137,7 +137,7 @@ fn check_letters(what: &'static str, name: &Written<String>, faults: &mut Vec<Di
     let mut check = |part: &str| {
         if !grammar.accepts(part) {
             let fault = Fault::BadName { name: part.to_owned(), what: article, grammar };
-            faults.push(Diagnostic::new(fault, name.origin));
+            faults.push(LocatedFault::new(fault, name.origin));
         }
     };
     match what {

@@ -10,10 +10,10 @@ use crate::catalogue::{ActionSet, Catalogue};
 use crate::condition::ast::Root;
 use crate::condition::check::resolve_reference;
 use crate::declaration::{self, Declarations, List, Named};
-use crate::fault::{Diagnostic, Fault};
+use crate::fault::{Fault, LocatedFault};
 use crate::id::{PolicyId, StatementId};
 use crate::name::nearest;
-use crate::origin::{Origin, Place, Written};
+use crate::origin::{Origin, SourceSpan, Spanned};
 use crate::pattern::action::ActionPattern;
 use crate::pattern::path::BraceRoot;
 use crate::pattern::{PathPattern, PathSet, PatternFault};
@@ -115,7 +115,7 @@ impl Builder<'_> {
                     name: name.value.clone(),
                 };
                 self.faults
-                    .push(Diagnostic::new(fault, name.origin).and_see(first, "first named here"));
+                    .push(LocatedFault::new(fault, name.origin).and_see(first, "first named here"));
             }
         }
     }
@@ -184,7 +184,7 @@ impl Builder<'_> {
     /// Whether a pattern excludes, and the actions that it names; none is a fault.
     fn spell_out(
         &mut self,
-        written: &Written<String>,
+        written: &Spanned<String>,
         catalogue: &Catalogue,
     ) -> Option<(bool, ActionSet)> {
         let pattern = match ActionPattern::parse(&written.value) {
@@ -234,7 +234,7 @@ impl Builder<'_> {
                     resolve_reference(root, &name, &mut self.attribute_names)
                 })),
                 Err((fault, start, end)) => {
-                    self.fault(fault, Place::inside(written.origin, start, end));
+                    self.fault(fault, SourceSpan::inside(written.origin, start, end));
                 }
             }
         }
@@ -291,7 +291,7 @@ impl Builder<'_> {
                     if policy_itself.is_empty() {
                         let fault = Fault::EmptyCeiling(policy_itself.name.to_string());
                         self.faults.push(
-                            Diagnostic::new(fault, policy.origin)
+                            LocatedFault::new(fault, policy.origin)
                                 .and_see(policy_itself.origin, "this policy"),
                         );
                     }
@@ -322,14 +322,14 @@ impl Builder<'_> {
             .collect()
     }
 
-    fn find_policies(&mut self, list: &List) -> Box<[Written<PolicyId>]> {
+    fn find_policies(&mut self, list: &List) -> Box<[Spanned<PolicyId>]> {
         self.resolve_list(&list.value, |builder, written| {
             let found = builder.policies.find(written, &mut builder.faults, &mut builder.near);
             found.map(PolicyId::new)
         })
     }
 
-    fn find_subjects(&mut self, list: &List, resources: &FixedBitSet) -> Box<[Written<Subject>]> {
+    fn find_subjects(&mut self, list: &List, resources: &FixedBitSet) -> Box<[Spanned<Subject>]> {
         self.resolve_list(&list.value, |builder, written| {
             builder.find_subject(written, Allowed::Everyone, resources)
         })

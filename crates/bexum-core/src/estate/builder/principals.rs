@@ -10,10 +10,10 @@ use crate::condition::eval::Facts;
 use crate::condition::fact::Fact;
 use crate::condition::{Condition, ConditionFault, Reference};
 use crate::declaration::{self, Declarations, Element, Named};
-use crate::fault::{Diagnostic, Fault};
+use crate::fault::{Fault, LocatedFault};
 use crate::id::{GroupId, RoleId, ScopeId, UserId};
 use crate::limits::LOOP_LINKS;
-use crate::origin::{Origin, Place, Written};
+use crate::origin::{Origin, SourceSpan, Spanned};
 use crate::principal::{
     Group, Identity, Membership, Principal, PrincipalType, Role, Subject, User,
 };
@@ -122,8 +122,8 @@ impl Builder<'_> {
     fn build_identity<T>(
         &mut self,
         named: &Named<T>,
-        place: Option<&Written<String>>,
-        attributes: &[(Written<String>, crate::attribute::Value)],
+        place: Option<&Spanned<String>>,
+        attributes: &[(Spanned<String>, crate::attribute::Value)],
     ) -> Identity {
         Identity {
             name: named.name.value.as_str().into(),
@@ -154,11 +154,11 @@ impl Builder<'_> {
             .collect()
     }
 
-    pub(super) fn find_scope(&mut self, written: &Written<String>) -> Option<ScopeId> {
+    pub(super) fn find_scope(&mut self, written: &Spanned<String>) -> Option<ScopeId> {
         self.scopes.find(written, &mut self.faults, &mut self.near).map(ScopeId::new)
     }
 
-    fn find_user(&mut self, written: &Written<String>) -> Option<UserId> {
+    fn find_user(&mut self, written: &Spanned<String>) -> Option<UserId> {
         match self.find_subject(written, Allowed::Users, &FixedBitSet::new())? {
             Subject::One(Principal::User(id)) => Some(id),
             _ => None,
@@ -168,7 +168,7 @@ impl Builder<'_> {
     /// A principal by its name, if it may stand here and is declared.
     pub(super) fn find_subject(
         &mut self,
-        written: &Written<String>,
+        written: &Spanned<String>,
         allowed: Allowed,
         resources: &FixedBitSet,
     ) -> Option<Subject> {
@@ -186,7 +186,7 @@ impl Builder<'_> {
             self.fault(fault, written.origin);
             return None;
         };
-        let bare = Written::new(name.to_owned(), written.origin);
+        let bare = Spanned::new(name.to_owned(), written.origin);
         let (faults, near) = (&mut self.faults, &mut self.near);
         let principal = match found {
             PrincipalType::User => {
@@ -252,11 +252,11 @@ impl Builder<'_> {
         for Loop { ring, edges } in walk.loops {
             let ring = ring.into_iter().map(&name).collect();
             let Some((closing, others)) = edges.split_last() else { continue };
-            let mut diagnostic = Diagnostic::new(Fault::Cycle { what, ring }, *closing);
+            let mut located = LocatedFault::new(Fault::Cycle { what, ring }, *closing);
             for origin in others.iter().take(LOOP_LINKS) {
-                diagnostic = diagnostic.and_see(*origin, "a link of it");
+                located = located.and_see(*origin, "a link of it");
             }
-            self.faults.push(diagnostic);
+            self.faults.push(located);
         }
         walk.postorder
     }
@@ -268,7 +268,7 @@ impl Builder<'_> {
         for (reference, span) in condition.references() {
             let own = matches!(reference, Reference::Who(p) if p != P::Groups && p != P::Roles);
             if !own {
-                let place = Place::inside(origin, span.start, span.end);
+                let place = SourceSpan::inside(origin, span.start, span.end);
                 self.fault(ConditionFault::OnlyWho, place);
             }
         }
@@ -302,7 +302,7 @@ impl Builder<'_> {
                         attribute,
                     };
                     self.faults.push(
-                        Diagnostic::new(fault, origin).and_see(user.identity.origin, "this user"),
+                        LocatedFault::new(fault, origin).and_see(user.identity.origin, "this user"),
                     );
                     break;
                 }
@@ -346,7 +346,7 @@ impl Builder<'_> {
                 };
                 let fault = Fault::PlaceTaken { who: format!("{word}:{}", identity.name), path };
                 self.faults.push(
-                    Diagnostic::new(fault, identity.origin).and_see(taken, "that path is this"),
+                    LocatedFault::new(fault, identity.origin).and_see(taken, "that path is this"),
                 );
                 continue;
             }

@@ -12,8 +12,8 @@ use bexum_core::principal::{Principal, Subject};
 use bexum_core::time::{Phase, Window};
 
 use super::View;
+use crate::render::phrases;
 use crate::render::report::{Cell, Report};
-use crate::render::words;
 
 type List = for<'v, 'e, 'r> fn(&'v View<'e>, &'r mut Report);
 
@@ -124,7 +124,7 @@ fn groups(view: &View<'_>, report: &mut Report) {
     let estate = view.estate;
     let rows = estate.groups.iter().map(|group| {
         let most = if view.complete { usize::MAX } else { MEMBERS_SOUGHT };
-        let members = whole_members(view, estate.find_group(&group.identity.name), most);
+        let members = transitive_members(view, estate.find_group(&group.identity.name), most);
         let (direct, through): (Vec<_>, Vec<_>) = members.into_iter().partition(|m| m.1);
         let names = |list: Vec<(Principal, bool)>, cut: bool| {
             let names = list.into_iter().map(|(who, _)| view.id(who));
@@ -150,13 +150,13 @@ fn groups(view: &View<'_>, report: &mut Report) {
 const MEMBERS_SOUGHT: usize = 200;
 
 /// Everybody in a group, and whether directly; at most so many, direct ones first.
-pub(super) fn whole_members(
+pub(super) fn transitive_members(
     view: &View<'_>,
     group: Option<GroupId>,
     most: usize,
 ) -> Vec<(Principal, bool)> {
     let Some(group) = group else { return Vec::new() };
-    let whole = view.estate.whole_members(group, view.at, most);
+    let whole = view.estate.transitive_members(group, view.at, most);
     whole.into_iter().map(|(who, holder)| (who, holder == group)).collect()
 }
 
@@ -165,7 +165,7 @@ fn roles(view: &View<'_>, report: &mut Report) {
         let list = |members: &[bexum_core::principal::Membership]| {
             let members = members.iter().map(|m| match m.window {
                 Window::ALWAYS => view.id(m.who),
-                window => format!("{} ({})", view.id(m.who), words::window(window)),
+                window => format!("{} ({})", view.id(m.who), phrases::window(window)),
             });
             Cell::List(members.collect())
         };
@@ -261,7 +261,7 @@ fn headcount(to: &BTreeSet<Subject>) -> Vec<String> {
     let names =
         [("user", "users"), ("group", "groups"), ("role", "roles"), ("workload", "workloads")];
     let told = counts.into_iter().zip(names).filter(|(count, _)| *count > 0);
-    told.map(|(count, (one, many))| words::count(count, one, many)).collect()
+    told.map(|(count, (one, many))| phrases::count(count, one, many)).collect()
 }
 
 /// How much of each kind a policy covers: a row for each kind that it names.
@@ -325,7 +325,7 @@ pub(super) fn state(view: &View<'_>, window: Window) -> Cell {
         Phase::Future => "not yet",
         Phase::Past => "over",
     };
-    Cell::text(format!("{} ({now})", words::window(window)))
+    Cell::text(format!("{} ({now})", phrases::window(window)))
 }
 
 fn ceilings(view: &View<'_>, report: &mut Report) {
@@ -356,7 +356,7 @@ fn expectations(view: &View<'_>, report: &mut Report) {
     };
     let checks = estate.checks.iter().map(|check| {
         let asked = check.who.len() * check.does.len() * check.on.len();
-        let says = format!("{}: {}", words::count(asked, "request", "requests"), check.expect);
+        let says = format!("{}: {}", phrases::count(asked, "request", "requests"), check.expect);
         row("check", &check.name, says, check.origin)
     });
     let laws = estate.laws.iter().map(|law| {

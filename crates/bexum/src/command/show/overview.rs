@@ -12,8 +12,8 @@ use bexum_core::time::{Phase, Window};
 
 use super::View;
 use super::lists::gravest;
+use crate::render::phrases;
 use crate::render::report::{Cell, Report};
-use crate::render::words;
 
 /// Rows of each part of the overview.
 const FEW: usize = 5;
@@ -49,7 +49,7 @@ fn row(view: &View<'_>, one: &Windowed) -> Vec<Cell> {
         Cell::List(one.who.clone()),
         Cell::List(one.what.clone()),
         Cell::List(one.at.clone()),
-        Cell::text(words::window(one.window)),
+        Cell::text(phrases::window(one.window)),
         Cell::text(view.sources.shown(one.origin)),
     ]
 }
@@ -62,7 +62,7 @@ fn state(view: &View<'_>, window: Window) -> String {
         (Phase::Open, None) => "open".to_owned(),
         (Phase::Open, Some(until)) => match until.0.saturating_sub(view.at.0) / DAY {
             0 => "ends within a day".to_owned(),
-            days => format!("ends in {}", words::count(days as usize, "day", "days")),
+            days => format!("ends in {}", phrases::count(days as usize, "day", "days")),
         },
     }
 }
@@ -199,7 +199,7 @@ fn counts(view: &View<'_>, report: &mut Report) {
         0 => String::new(),
         sealed => format!(" ({sealed} sealed)"),
     };
-    let count = |n, one, many| words::count(n, one, many);
+    let count = |n, one, many| phrases::count(n, one, many);
     let laws = estate.laws.len() + estate.separations.len();
     let kinds = estate.catalogue.kinds.len();
     let actions = count(estate.catalogue.actions.len(), "action", "actions");

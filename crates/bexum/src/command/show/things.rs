@@ -9,9 +9,9 @@ use bexum_core::time::{Phase, Window};
 use bexum_core::trace::{self, Routes};
 
 use super::View;
-use super::lists::{attributes, coverage, gravest, state, whole_members};
+use super::lists::{attributes, coverage, gravest, state, transitive_members};
+use crate::render::phrases;
 use crate::render::report::{Cell, Report};
-use crate::render::words;
 
 impl View<'_> {
     /// A user, group, role or workload: what it is, what it is in, and what reaches it.
@@ -20,7 +20,7 @@ impl View<'_> {
         let mut report = Report::new(self.id(principal));
         report.fields("principal", self.principal_fields(principal));
         if let Principal::Group(group) = principal {
-            let members = whole_members(self, Some(group), usize::MAX);
+            let members = transitive_members(self, Some(group), usize::MAX);
             let body = estate.group(group);
             let listed = |who| {
                 let mut listed = body.members.iter().flatten();
@@ -48,7 +48,7 @@ impl View<'_> {
         let routes = Routes::new(&self.engine, principal, &[], None, self.at);
         let way = |into: Principal| {
             let route = routes.brief(Subject::One(into));
-            let text = words::route(estate, principal, &route);
+            let text = phrases::route(estate, principal, &route);
             Cell::text(text.unwrap_or_else(|| "itself".to_owned()))
         };
         let groups = closure.groups.iter().map(|id| Principal::Group(*id));
@@ -63,7 +63,7 @@ impl View<'_> {
         for role in &closure.takeable {
             let into = Principal::Role(*role);
             let routes = Routes::new(&self.engine, principal, &[], Some(*role), self.at);
-            let way = words::route(estate, principal, &routes.brief(Subject::One(into)));
+            let way = phrases::route(estate, principal, &routes.brief(Subject::One(into)));
             rows.push(vec![
                 Cell::text(self.id(into)),
                 Cell::text("may be taken up"),
@@ -117,7 +117,7 @@ impl View<'_> {
                 for (key, list) in [("held by", &role.held_by), ("taken up by", &role.taken_by)] {
                     let names = list.iter().map(|m| match m.window {
                         Window::ALWAYS => self.id(m.who),
-                        window => format!("{} ({})", self.id(m.who), words::window(window)),
+                        window => format!("{} ({})", self.id(m.who), phrases::window(window)),
                     });
                     fields.push((key, Cell::List(names.collect())));
                 }
@@ -148,7 +148,7 @@ impl View<'_> {
         };
         let way = |subject: Subject| match subject {
             Subject::Everyone => "everyone".to_owned(),
-            Subject::One(_) => words::route(estate, who, &routes.brief(subject))
+            Subject::One(_) => phrases::route(estate, who, &routes.brief(subject))
                 .unwrap_or_else(|| "directly".to_owned()),
         };
         let mut rows: Vec<(String, Vec<Cell>)> = Vec::new();
@@ -230,7 +230,7 @@ impl View<'_> {
         let columns = &["kind", "observe", "operate", "alter", "govern"];
         report.rows("kinds", "kinds it covers", columns, coverage(self, policy));
         let holds =
-            |list: &[bexum_core::origin::Written<PolicyId>]| list.iter().any(|p| p.value == id);
+            |list: &[bexum_core::origin::Spanned<PolicyId>]| list.iter().any(|p| p.value == id);
         let rows = estate.attachments.iter().filter(|a| holds(&a.policies)).map(|attachment| {
             let to = attachment.to.iter().map(|to| self.subject(to.value));
             let at = attachment.at.iter().map(|at| estate.scope(at.value).path.to_string());

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use bexum_core::Time;
 use bexum_core::condition::fact::Scalar;
-use bexum_core::engine::Brief;
+use bexum_core::engine::BorrowedRequest;
 
 use super::RawId;
 
@@ -54,7 +54,11 @@ pub(super) enum Value {
 }
 
 impl Shapes {
-    pub(super) fn read<'a>(&mut self, line: &'a str, brief: &mut Brief<'a>) -> Option<RawId<'a>> {
+    pub(super) fn read<'a>(
+        &mut self,
+        line: &'a str,
+        brief: &mut BorrowedRequest<'a>,
+    ) -> Option<RawId<'a>> {
         let bytes = line.as_bytes();
         let (mut at, mut last) = (0, None);
         let mut id = RawId::None;

@@ -8,7 +8,7 @@ use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Limited, Row, Spot, SpotSort, Viewpoint};
 
 use super::grid::{Grid, GridRow, LevelCell, Notes};
-use super::{fold, words};
+use super::{fold, phrases};
 
 /// Most names of a group of people that are shown.
 const NAMES: usize = 3;
@@ -32,7 +32,7 @@ struct Told<'t> {
 }
 
 /// Makes grids.
-pub(crate) struct Sketch<'e> {
+pub(crate) struct GridBuilder<'e> {
     pub(crate) engine: &'e Engine,
     pub(crate) full: bool,
     pub(crate) sources: bool,
@@ -42,7 +42,7 @@ pub(crate) struct Sketch<'e> {
     pub(crate) origin: String,
 }
 
-impl Sketch<'_> {
+impl GridBuilder<'_> {
     /// Everything that the columns' principals can do; what is the same below is folded.
     pub(crate) fn by_principal(
         &self,
@@ -351,7 +351,7 @@ pub(crate) fn routes(decider: &mut Decider<'_>, query: &bexum_core::Query<'_>) -
         format!(
             "{} to {} at {}",
             estate.statement_label(grant.statement),
-            words::subject(estate, grant.subject),
+            phrases::subject(estate, grant.subject),
             estate.scope(grant.scope).path,
         )
     });

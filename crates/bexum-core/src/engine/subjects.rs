@@ -1,13 +1,14 @@
-//! Whom statements are sought for: everyone, somebody, and all groups and roles of theirs.
+//! The subjects whose statements count for somebody who asks: everyone, themselves, and all their
+//! groups and roles, as numbers.
 
-use super::places::Places;
+use super::scope_index::ScopeIndex;
 use crate::estate::Estate;
 use crate::id::{GroupId, RoleId, ScopeId, UserId};
 use crate::principal::{Principal, Subject};
 
 /// A subject as a number.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct Code(u32);
+pub(crate) struct SubjectId(u32);
 
 /// How subjects are numbered in one estate.
 #[derive(Clone, Copy, Debug)]
@@ -29,9 +30,9 @@ impl Codes {
         }
     }
 
-    pub(crate) fn of(self, subject: Subject) -> Code {
+    pub(crate) fn of(self, subject: Subject) -> SubjectId {
         let (roles, users) = (1 + self.groups, 1 + self.groups + self.roles);
-        Code(match subject {
+        SubjectId(match subject {
             Subject::Everyone => 0,
             Subject::One(Principal::Group(id)) => 1 + id.0,
             Subject::One(Principal::Role(id)) => roles + id.0,
@@ -46,9 +47,9 @@ impl Codes {
         (self.of(Subject::One(who)).0 as usize, all as usize)
     }
 
-    pub(crate) fn subject(self, code: Code) -> Subject {
+    pub(crate) fn subject(self, subject_id: SubjectId) -> Subject {
         let (roles, users) = (1 + self.groups, 1 + self.groups + self.roles);
-        let one = match code.0 {
+        let one = match subject_id.0 {
             0 => return Subject::Everyone,
             n if n < roles => Principal::Group(GroupId(n - 1)),
             n if n < users => Principal::Role(RoleId(n - roles)),
@@ -62,36 +63,36 @@ impl Codes {
 /// So many subjects lie in one place: most principals have no more.
 const FEW: usize = 15;
 /// A number that nobody has.
-const NOBODY: Code = Code(u32::MAX);
+const NOBODY: SubjectId = SubjectId(u32::MAX);
 
-/// The subjects that statements are sought for.
+/// The subjects whose statements count for somebody.
 ///
 /// Each decision asks a few times whether somebody is among them, and asks another principal's
 /// each time: what it waits for is memory, so that most of them lie in one line of it.
 #[derive(Clone, Debug)]
-pub(crate) struct Sought {
+pub(crate) struct SubjectSet {
     /// In order, then nobody.
-    few: [Code; FEW],
-    length: u32,
+    pub(super) few: [SubjectId; FEW],
+    pub(super) length: u32,
     /// The others, in order.
-    more: Box<[Code]>,
+    more: Box<[SubjectId]>,
     /// The ceilings over everything that are for any of them, as positions.
     pub(super) everywhere: Box<[u32]>,
 }
 
-impl Sought {
-    pub(crate) fn new(places: &Places, subjects: &[Subject]) -> Self {
-        let mut codes: Vec<Code> =
-            subjects.iter().map(|subject| places.codes.of(*subject)).collect();
-        codes.sort_unstable();
-        codes.dedup();
+impl SubjectSet {
+    pub(crate) fn new(scope_index: &ScopeIndex, subjects: &[Subject]) -> Self {
+        let mut subject_ids: Vec<SubjectId> =
+            subjects.iter().map(|subject| scope_index.subject_ids.of(*subject)).collect();
+        subject_ids.sort_unstable();
+        subject_ids.dedup();
         let mut few = [NOBODY; FEW];
-        let (first, more) = codes.split_at(codes.len().min(FEW));
+        let (first, more) = subject_ids.split_at(subject_ids.len().min(FEW));
         few[..first.len()].copy_from_slice(first);
-        let length = codes.len() as u32;
-        let mut sought = Self { few, length, more: more.into(), everywhere: Box::default() };
-        sought.everywhere = places.everywhere_for(|code| sought.has(code));
-        sought
+        let length = subject_ids.len() as u32;
+        let mut subjects = Self { few, length, more: more.into(), everywhere: Box::default() };
+        subjects.everywhere = scope_index.everywhere_for(|subject_id| subjects.has(subject_id));
+        subjects
     }
 
     /// How many there are.
@@ -100,36 +101,31 @@ impl Sought {
     }
 
     /// Each once, in order.
-    pub(crate) fn codes(&self) -> impl Iterator<Item = Code> + '_ {
+    pub(crate) fn subject_ids(&self) -> impl Iterator<Item = SubjectId> + '_ {
         self.few[..self.len().min(FEW)].iter().chain(&self.more).copied()
     }
 
-    pub(super) fn has(&self, code: Code) -> bool {
+    pub(super) fn has(&self, subject_id: SubjectId) -> bool {
         // All of them at once is quicker than one after the other.
-        let found = self.few.iter().fold(false, |found, known| found | (*known == code));
-        found || !self.more.is_empty() && self.more.binary_search(&code).is_ok()
-    }
-
-    /// Brings it nearer.
-    pub(crate) fn fetch(&self) {
-        std::hint::black_box((self.few[0], self.length));
+        let found = self.few.iter().fold(false, |found, known| found | (*known == subject_id));
+        found || !self.more.is_empty() && self.more.binary_search(&subject_id).is_ok()
     }
 }
 
-/// Whom statements are sought for: one set of subjects, or the union of two.
+/// One set of subjects, or the union of two.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Whom<'s>(pub(crate) &'s Sought, pub(crate) Option<&'s Sought>);
+pub(crate) struct SubjectSets<'s>(pub(crate) &'s SubjectSet, pub(crate) Option<&'s SubjectSet>);
 
-impl Whom<'_> {
-    pub(super) fn has(self, code: Code) -> bool {
-        self.0.has(code) || self.1.is_some_and(|more| more.has(code))
+impl SubjectSets<'_> {
+    pub(super) fn has(self, subject_id: SubjectId) -> bool {
+        self.0.has(subject_id) || self.1.is_some_and(|more| more.has(subject_id))
     }
 
     pub(super) fn len(self) -> usize {
-        self.0.len() + self.1.map_or(0, Sought::len)
+        self.0.len() + self.1.map_or(0, SubjectSet::len)
     }
 
-    pub(super) fn codes(self) -> impl Iterator<Item = Code> {
-        self.0.codes().chain(self.1.into_iter().flat_map(Sought::codes))
+    pub(super) fn subject_ids(self) -> impl Iterator<Item = SubjectId> {
+        self.0.subject_ids().chain(self.1.into_iter().flat_map(SubjectSet::subject_ids))
     }
 }

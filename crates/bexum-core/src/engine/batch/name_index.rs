@@ -1,7 +1,7 @@
 //! Names to ids for requests by the million: principals by their whole names, and everything that
 //! has a path.
 
-use super::texts::{Hash, Texts, low_letters};
+use super::string_table::{Hash, StringTable, low_bytes};
 use crate::estate::Estate;
 use crate::id::ScopeId;
 use crate::limits::PATH_BYTES;
@@ -19,11 +19,11 @@ enum Known {
 
 /// The names of one estate.
 #[derive(Debug)]
-pub(crate) struct Directory {
+pub(crate) struct NameIndex {
     /// Users, groups and roles; workloads are found by their paths.
-    names: Texts<Principal>,
+    names: StringTable<Principal>,
     /// Scopes and identities.
-    paths: Texts<Known>,
+    paths: StringTable<Known>,
     /// Those with a place, and it.
     identities: Vec<(Principal, ScopeId)>,
 }
@@ -68,8 +68,8 @@ impl Lookup {
             while slashes != 0 {
                 let before = slashes.trailing_zeros() as usize / 8;
                 let end = i * 8 + before;
-                let letters = word & !(u64::MAX << (before * 8));
-                self.heads.push((hash.ended(letters, end), end as u32));
+                let prefix = word & !(u64::MAX << (before * 8));
+                self.heads.push((hash.ended(prefix, end), end as u32));
                 slashes &= slashes - 1;
             }
             hash = hash.and(word);
@@ -78,14 +78,14 @@ impl Lookup {
         for (i, letter) in rest.iter().enumerate() {
             match letter {
                 b'/' => {
-                    let head = hash.ended(low_letters(&rest[..i]), start + i);
+                    let head = hash.ended(low_bytes(&rest[..i]), start + i);
                     self.heads.push((head, (start + i) as u32));
                 }
                 0..0x20 | b'*' | 0x7b.. => return None,
                 _ => {}
             }
         }
-        self.heads.push((hash.ended(low_letters(rest), path.len()), path.len() as u32));
+        self.heads.push((hash.ended(low_bytes(rest), path.len()), path.len() as u32));
         let mut start = 0;
         for (_, end) in &self.heads {
             // A slash is a whole character, so both ends are at one's border.
@@ -114,7 +114,7 @@ fn marks(word: u64, letter: u8) -> u64 {
     !(((other & LOW) + LOW) | other | LOW)
 }
 
-/// Whether eight letters are plain: ASCII, and none that stands in no path of a request, nor `|`
+/// Whether eight bytes are plain: ASCII, and none that stands in no path of a request, nor `|`
 /// or `~`, which are rare.
 fn are_plain(word: u64) -> bool {
     // Above `z`, all that goes beyond seven bits with five more; a carry comes only from such.
@@ -123,16 +123,16 @@ fn are_plain(word: u64) -> bool {
     ((high | control) & !LOW | marks(word, b'*')) == 0
 }
 
-impl Directory {
+impl NameIndex {
     pub(crate) fn new(estate: &Estate) -> Self {
         let count = estate.users.len() + estate.groups.len() + estate.roles.len();
-        let mut names = Texts::with_room(count, Principal::Workload(ScopeId::new(0)));
+        let mut names = StringTable::with_room(count, Principal::Workload(ScopeId::new(0)));
         for who in estate.principals().filter(|who| !matches!(who, Principal::Workload(_))) {
             let name = estate.principal_id(who);
             names.add(&name, who);
         }
         let count = estate.scopes.len() + estate.identities_at.len();
-        let mut paths = Texts::with_room(count, Known::Scope(ScopeId::new(0)));
+        let mut paths = StringTable::with_room(count, Known::Scope(ScopeId::new(0)));
         for (id, scope) in estate.scopes.iter() {
             paths.add(&scope.path, Known::Scope(id));
         }
@@ -146,26 +146,26 @@ impl Directory {
         Self { names, paths, identities }
     }
 
-    /// Brings nearer what looking up will ask first.
-    pub(crate) fn fetch_slots(&self, lookup: &mut Lookup) {
+    /// Loads into the cache what looking up will read first.
+    pub(crate) fn prefetch_slots(&self, lookup: &mut Lookup) {
         let likely = lookup.heads.iter().rposition(|(hash, _)| self.paths.may_have(*hash));
         lookup.likely = likely.map_or(0, |last| last + 1);
         if let Some((hash, _)) = lookup.heads[..lookup.likely].last() {
-            self.paths.fetch_slot(*hash);
+            self.paths.prefetch_slot(*hash);
         }
         if !lookup.is_workload {
-            self.names.fetch_slot(lookup.who);
+            self.names.prefetch_slot(lookup.who);
         }
     }
 
-    /// And then; `fetch_scope` is for what the path most likely leads to.
-    pub(crate) fn fetch_texts(&self, lookup: &Lookup, fetch_scope: impl Fn(ScopeId)) {
+    /// And then the strings; `prefetch_scope` loads what the path most likely leads to.
+    pub(crate) fn prefetch_texts(&self, lookup: &Lookup, prefetch_scope: impl Fn(ScopeId)) {
         let last = lookup.heads[..lookup.likely].last();
-        if let Some(Known::Scope(id)) = last.and_then(|(hash, _)| self.paths.fetch_text(*hash)) {
-            fetch_scope(id);
+        if let Some(Known::Scope(id)) = last.and_then(|(hash, _)| self.paths.prefetch_text(*hash)) {
+            prefetch_scope(id);
         }
         if !lookup.is_workload {
-            self.names.fetch_text(lookup.who);
+            self.names.prefetch_text(lookup.who);
         }
     }
 
@@ -217,20 +217,20 @@ impl Directory {
 
 #[cfg(test)]
 mod tests {
-    use super::{Directory, Hash, Lookup, are_plain};
+    use super::{Hash, Lookup, NameIndex, are_plain};
     use crate::declaration::{Declarations, Named, Scope};
     use crate::estate::Estate;
-    use crate::origin::{Origin, Written};
+    use crate::origin::{Origin, Spanned};
     use crate::request::resolve_target;
     use crate::scope::ScopeType;
 
     fn estate() -> Estate {
         let scope = |path: &str, scope_type, kind: Option<&str>| Named {
-            name: Written::new(path.to_owned(), Origin::default()),
+            name: Spanned::new(path.to_owned(), Origin::default()),
             about: None,
             body: Scope {
                 scope_type,
-                kind: kind.map(|kind| Written::new(kind.to_owned(), Origin::default())),
+                kind: kind.map(|kind| Spanned::new(kind.to_owned(), Origin::default())),
                 sealed: false,
                 attributes: Vec::new(),
             },
@@ -247,7 +247,7 @@ mod tests {
     }
 
     #[test]
-    fn plain_letters() {
+    fn plain_bytes() {
         assert!(are_plain(u64::from_le_bytes(*b"a/b.c-_@")));
         for odd in [
             b"a\x1fbcdefg",
@@ -269,15 +269,15 @@ mod tests {
             rest in "[a/.*é{~\u{1}-]{0,12}",
         ) {
             let estate = estate();
-            let directory = Directory::new(&estate);
+            let name_index = NameIndex::new(&estate);
             for path in [head.clone(), rest.clone(), format!("{head}/{rest}"), format!("{head}/night/{rest}")] {
                 let (mut lookup, mut segments) = (Lookup::default(), Vec::new());
                 let scope_type = |id| estate.scope(id).scope_type;
                 let known = lookup
                     .prepare_path(&path, &mut segments)
                     .and_then(|()| {
-                        directory.fetch_slots(&mut lookup);
-                        directory.place(&lookup, &path, scope_type)
+                        name_index.prefetch_slots(&mut lookup);
+                        name_index.place(&lookup, &path, scope_type)
                     });
                 let careful = resolve_target(&estate, &path);
                 if let Some(place) = known {

@@ -19,11 +19,11 @@ use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, Scalar};
 use crate::condition::{Condition, Program, Reference, Step, Term, is_fitting};
-use crate::engine::Scene;
+use crate::engine::EvalContext;
 use crate::items::{Piece, Words, of_fits, tell_apart};
 use crate::pattern::PathSet;
-use crate::pattern::below::FRESH;
 use crate::pattern::path::{Part, PathPattern, Segment};
+use crate::pattern::residual::FRESH;
 use crate::request::Given;
 use crate::time::Time;
 use crate::truth::Truth;
@@ -37,7 +37,7 @@ const MOST_WORDS_EACH: usize = 4;
 
 /// What a set of attributes that are compared with each other is compared with.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Pool {
+pub(crate) struct ValueDomain {
     pub(crate) texts: BTreeSet<String>,
     integers: BTreeSet<i64>,
     booleans: bool,
@@ -78,9 +78,9 @@ pub(crate) struct Unknowns {
     pub(crate) references: Vec<Reference>,
     places: FxHashMap<Reference, usize>,
     shapes: Vec<Shape>,
-    /// Which other attribute each shares a pool with, itself at the end of the way.
+    /// Which other attribute each shares a domain with; a leader names itself.
     joined: Vec<usize>,
-    pools: Vec<Pool>,
+    domains: Vec<ValueDomain>,
     values: Vec<OnceCell<(Vec<Given>, bool)>>,
 }
 
@@ -91,13 +91,18 @@ enum Operand {
 }
 
 impl Unknowns {
-    /// Takes in an `on` and a `when`, asked about in a scene.
-    pub(crate) fn take_in(&mut self, scene: &Scene<'_>, on: &PathSet, when: Option<&Condition>) {
+    /// Takes in an `on` and a `when`, seen in a context.
+    pub(crate) fn take_in(
+        &mut self,
+        context: &EvalContext<'_>,
+        on: &PathSet,
+        when: Option<&Condition>,
+    ) {
         for pattern in on.plain.iter().chain(&on.excluded) {
-            self.braces(scene, pattern);
+            self.braces(context, pattern);
         }
         if let Some(when) = when {
-            self.condition(scene, &when.program);
+            self.condition(context, &when.program);
         }
     }
 
@@ -107,8 +112,8 @@ impl Unknowns {
     }
 
     /// What an attribute is compared with, if it is not known.
-    pub(crate) fn pool(&self, reference: Reference) -> Option<&Pool> {
-        Some(&self.pools[self.leader(self.place(reference)?)])
+    pub(crate) fn domain(&self, reference: Reference) -> Option<&ValueDomain> {
+        Some(&self.domains[self.leader(self.place(reference)?)])
     }
 
     fn leader(&self, mut place: usize) -> usize {
@@ -123,37 +128,37 @@ impl Unknowns {
         if a == b {
             return;
         }
-        let other = std::mem::take(&mut self.pools[b]);
-        let pool = &mut self.pools[a];
-        pool.texts.extend(other.texts);
-        pool.integers.extend(other.integers);
-        pool.times.extend(other.times);
-        pool.fit_patterns.extend(other.fit_patterns);
-        pool.ranges.extend(other.ranges);
-        pool.booleans |= other.booleans;
-        pool.is_ordered |= other.is_ordered;
-        pool.reads_addresses |= other.reads_addresses;
-        pool.open_ranges |= other.open_ranges;
-        pool.reads_times |= other.reads_times;
-        pool.in_brace |= other.in_brace;
-        pool.is_partial |= other.is_partial;
-        pool.shared_by += other.shared_by;
+        let other = std::mem::take(&mut self.domains[b]);
+        let domain = &mut self.domains[a];
+        domain.texts.extend(other.texts);
+        domain.integers.extend(other.integers);
+        domain.times.extend(other.times);
+        domain.fit_patterns.extend(other.fit_patterns);
+        domain.ranges.extend(other.ranges);
+        domain.booleans |= other.booleans;
+        domain.is_ordered |= other.is_ordered;
+        domain.reads_addresses |= other.reads_addresses;
+        domain.open_ranges |= other.open_ranges;
+        domain.reads_times |= other.reads_times;
+        domain.in_brace |= other.in_brace;
+        domain.is_partial |= other.is_partial;
+        domain.shared_by += other.shared_by;
         self.joined[b] = a;
     }
 
     /// The place of an attribute that could be given and is not.
-    fn unknown(&mut self, scene: &Scene<'_>, reference: Reference) -> Option<usize> {
+    fn unknown(&mut self, context: &EvalContext<'_>, reference: Reference) -> Option<usize> {
         if let Some(place) = self.place(reference) {
             return Some(place);
         }
         let can_be_given = match reference {
             // What is known from the start is no question.
-            Reference::Given(_) => scene.is_set(reference) == Truth::Undecided,
+            Reference::Given(_) => context.is_set(reference) == Truth::Undecided,
             Reference::Target(
                 TargetAttribute::Own(_) | TargetAttribute::Path | TargetAttribute::Name,
             ) => {
-                matches!(scene.fact(reference), Fact::Unknown)
-                    || scene.is_set(reference) == Truth::Undecided
+                matches!(context.fact(reference), Fact::Unknown)
+                    || context.is_set(reference) == Truth::Undecided
             }
             _ => false,
         };
@@ -163,45 +168,45 @@ impl Unknowns {
             self.places.insert(reference, place);
             self.shapes.push(Shape::default());
             self.joined.push(place);
-            self.pools.push(Pool { shared_by: 1, ..Pool::default() });
+            self.domains.push(ValueDomain { shared_by: 1, ..ValueDomain::default() });
             self.values.push(OnceCell::new());
             place
         })
     }
 
-    fn operand(&mut self, scene: &Scene<'_>, program: &Program, term: Term) -> Operand {
+    fn operand(&mut self, context: &EvalContext<'_>, program: &Program, term: Term) -> Operand {
         let known = |value: Option<Value>| match value {
             Some(Value::List(items)) => Operand::Known(items.into_vec()),
             other => Operand::Known(other.into_iter().collect()),
         };
         match term {
             Term::Literal(place) => known(Some(program.literal(place).value.clone())),
-            Term::Attribute(reference) => match self.unknown(scene, reference) {
+            Term::Attribute(reference) => match self.unknown(context, reference) {
                 Some(place) => Operand::Unknown(place),
-                None => known(scene.fact(reference).to_value()),
+                None => known(context.fact(reference).to_value()),
             },
         }
     }
 
-    fn condition(&mut self, scene: &Scene<'_>, program: &Program) {
+    fn condition(&mut self, context: &EvalContext<'_>, program: &Program) {
         for step in &program.steps {
             match *step {
                 Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => {}
                 Step::IsSet(reference) => {
-                    if let Some(place) = self.unknown(scene, reference) {
+                    if let Some(place) = self.unknown(context, reference) {
                         self.shapes[place].has = true;
                     }
                 }
                 Step::Bare(reference) => {
-                    if let Some(place) = self.unknown(scene, reference) {
+                    if let Some(place) = self.unknown(context, reference) {
                         self.shapes[place].scalar = true;
                         let leader = self.leader(place);
-                        self.pools[leader].booleans = true;
+                        self.domains[leader].booleans = true;
                     }
                 }
                 Step::Compare(left, operator, right) => {
-                    let left = self.operand(scene, program, left);
-                    let right = self.operand(scene, program, right);
+                    let left = self.operand(context, program, left);
+                    let right = self.operand(context, program, right);
                     self.compare(left, operator, right);
                 }
             }
@@ -228,23 +233,23 @@ impl Unknowns {
         }
         if let (Operator::Within, Operand::Unknown(place)) = (operator, &right) {
             let leader = self.leader(*place);
-            self.pools[leader].open_ranges = true;
+            self.domains[leader].open_ranges = true;
         }
         match (left, right) {
             (Operand::Unknown(a), Operand::Unknown(b)) => {
                 self.join(a, b);
                 let leader = self.leader(a);
-                self.pools[leader].is_ordered |= operator.is_ordering();
-                self.pools[leader].reads_addresses |= operator == Operator::Within;
+                self.domains[leader].is_ordered |= operator.is_ordering();
+                self.domains[leader].reads_addresses |= operator == Operator::Within;
             }
             (Operand::Unknown(place), Operand::Known(values))
             | (Operand::Known(values), Operand::Unknown(place)) => {
                 let leader = self.leader(place);
-                let pool = &mut self.pools[leader];
-                pool.is_ordered |= operator.is_ordering();
-                pool.reads_addresses |= operator == Operator::Within;
+                let domain = &mut self.domains[leader];
+                domain.is_ordered |= operator.is_ordering();
+                domain.reads_addresses |= operator == Operator::Within;
                 for value in values {
-                    pool.add(operator, value);
+                    domain.add(operator, value);
                 }
             }
             (Operand::Known(_), Operand::Known(_)) => {}
@@ -252,20 +257,20 @@ impl Unknowns {
     }
 
     /// What stands in the target's path where an unknown brace does.
-    fn braces(&mut self, scene: &Scene<'_>, pattern: &PathPattern) {
+    fn braces(&mut self, context: &EvalContext<'_>, pattern: &PathPattern) {
         for segment in &pattern.segments {
             let Segment::Mixed(parts) = segment else { continue };
             for part in parts {
                 let Part::Brace(brace) = part else { continue };
-                let Some(place) = self.unknown(scene, brace.attribute) else { continue };
+                let Some(place) = self.unknown(context, brace.attribute) else { continue };
                 self.shapes[place].scalar = true;
                 self.shapes[place].lists += 1;
                 let leader = self.leader(place);
-                let pool = &mut self.pools[leader];
-                pool.in_brace = true;
+                let domain = &mut self.domains[leader];
+                domain.in_brace = true;
                 // What stands for any name is no value.
-                let names = scene.query.target.segments.iter().filter(|name| **name != FRESH);
-                names.for_each(|name| pool.add_parts(parts, name));
+                let names = context.query.target.segments.iter().filter(|name| **name != FRESH);
+                names.for_each(|name| domain.add_parts(parts, name));
             }
         }
     }
@@ -273,13 +278,13 @@ impl Unknowns {
     /// The values to try for an attribute, and whether they stand for all there are.
     pub(super) fn values(&self, place: usize) -> &(Vec<Given>, bool) {
         self.values[place].get_or_init(|| {
-            let pool = &self.pools[self.leader(place)];
-            pool.values(self.shapes[place])
+            let domain = &self.domains[self.leader(place)];
+            domain.values(self.shapes[place])
         })
     }
 }
 
-impl Pool {
+impl ValueDomain {
     fn add(&mut self, operator: Operator, value: Value) {
         match (operator, value) {
             (Operator::Fits, Value::Text(text)) => {
@@ -335,7 +340,7 @@ impl Pool {
         self.booleans |= matches!(text, "true" | "false");
     }
 
-    /// Everything that a value of the pool may be when it is written out.
+    /// Everything that a value of the domain may be when it is written out.
     pub(crate) fn written_out(&self) -> Vec<String> {
         let (mut words, _) = self.all_texts();
         words.extend(self.all_integers().iter().map(i64::to_string));
@@ -409,7 +414,7 @@ impl Pool {
         self.fit_patterns.is_empty() || !is_read
     }
 
-    /// A moment as it may be written: as many ways as attributes share the pool, of which none is
+    /// A moment as it may be written: as many ways as attributes share the domain, of which none is
     /// named elsewhere as a text; where there are patterns, so many for each way in which these fit.
     fn written_otherwise(&self, at: Time) -> Vec<String> {
         let mut ways: BTreeMap<Vec<bool>, Vec<String>> = BTreeMap::new();
@@ -433,7 +438,7 @@ impl Pool {
         if !self.fit_patterns.is_empty() {
             whole &= self.has_all_words() && self.shared_by <= MOST_WORDS_EACH;
             // Words for every way in which the patterns and the texts can match together; and others
-            // for each attribute that shares the pool, since two of them may have to differ.
+            // for each attribute that shares the domain, since two of them may have to differ.
             for _ in 0..self.shared_by.min(MOST_WORDS_EACH) {
                 let fitted = self.fit_patterns.iter().map(|pattern| of_fits(pattern));
                 let texts = all.iter().map(|text| vec![Piece::Text(text.clone())]);
@@ -495,11 +500,12 @@ fn lists(scalars: &[Value], places: usize) -> (Vec<Box<[Value]>>, bool) {
 /// The moments at which conditions may change because of the time: those that it is compared with,
 /// and those that an attribute is compared with which nobody gave and which is compared with it in
 /// turn, with a step beside each for every such attribute.
-pub(super) fn moments_of(scene: &Scene<'_>, whens: &[&Condition], found: &mut Vec<Time>) {
+pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found: &mut Vec<Time>) {
     let steps =
         || whens.iter().flat_map(|when| when.program.steps.iter().map(|step| (*when, *step)));
-    let is_open =
-        |reference| matches!(scene.fact(reference), Fact::Unknown) && reference != Reference::Time;
+    let is_open = |reference| {
+        matches!(context.fact(reference), Fact::Unknown) && reference != Reference::Time
+    };
     let mut tied = vec![Reference::Time];
     loop {
         let before = tied.len();
@@ -528,7 +534,7 @@ pub(super) fn moments_of(scene: &Scene<'_>, whens: &[&Condition], found: &mut Ve
                     times_in(&Fact::of(&when.program.literal(place).value), &mut moments);
                 }
                 Term::Attribute(Reference::Time) => {}
-                Term::Attribute(reference) => times_in(&scene.fact(reference), &mut moments),
+                Term::Attribute(reference) => times_in(&context.fact(reference), &mut moments),
             }
         }
     }

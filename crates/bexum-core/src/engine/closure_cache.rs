@@ -12,26 +12,26 @@ const MOST_KEPT: usize = 16_384;
 
 /// Something that stays as it is during a window.
 pub(super) trait Steady {
-    fn steady(&self) -> &Window;
+    fn valid_during(&self) -> &Window;
 }
 
 impl Steady for Closure<'_> {
-    fn steady(&self) -> &Window {
-        &self.steady
+    fn valid_during(&self) -> &Window {
+        &self.valid_during
     }
 }
 
 impl Steady for RoleClosure<'_> {
-    fn steady(&self) -> &Window {
-        &self.steady
+    fn valid_during(&self) -> &Window {
+        &self.valid_during
     }
 }
 
 /// Things by number and window.
 #[derive(Debug)]
-pub(super) struct Kept<T> {
+pub(super) struct ClosureCache<T> {
     /// Where each number's are, from 1; 0 for nowhere. Empty until anything is kept.
-    at: Vec<u32>,
+    pub(super) at: Vec<u32>,
     kept: Vec<Windows<T>>,
 }
 
@@ -42,13 +42,13 @@ struct Windows<T> {
     others: Vec<Rc<T>>,
 }
 
-impl<T> Default for Kept<T> {
+impl<T> Default for ClosureCache<T> {
     fn default() -> Self {
         Self { at: Vec::new(), kept: Vec::new() }
     }
 }
 
-impl<T: Steady> Kept<T> {
+impl<T: Steady> ClosureCache<T> {
     /// What is kept under this number, of so many, at this moment; made if need be.
     pub(super) fn get(
         &mut self,
@@ -62,10 +62,10 @@ impl<T: Steady> Kept<T> {
         let place = self.at[number] as usize;
         if place > 0 {
             let Windows { latest, others } = &mut self.kept[place - 1];
-            if latest.steady().holds(at) {
+            if latest.valid_during().holds(at) {
                 return Rc::clone(latest);
             }
-            if let Some(found) = others.iter().find(|kept| kept.steady().holds(at)) {
+            if let Some(found) = others.iter().find(|kept| kept.valid_during().holds(at)) {
                 return Rc::clone(found);
             }
             if others.len() + 1 == WINDOWS_KEPT {
@@ -82,16 +82,6 @@ impl<T: Steady> Kept<T> {
         self.kept.push(Windows { latest: Rc::clone(&made), others: Vec::new() });
         self.at[number] = self.kept.len() as u32;
         made
-    }
-
-    /// Brings nearer where something is kept.
-    pub(super) fn fetch_place(&self, number: usize) {
-        std::hint::black_box(self.at.get(number).copied());
-    }
-
-    /// And then what was last made.
-    pub(super) fn fetch_latest(&self, number: usize) {
-        std::hint::black_box(self.latest(number));
     }
 
     /// What was last made under this number, if anything was.

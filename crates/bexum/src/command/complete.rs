@@ -15,7 +15,7 @@ use super::show::list_names;
 use crate::args;
 use crate::exit::Exit;
 use crate::render::style::safe;
-use crate::stream;
+use crate::terminal;
 
 /// Prints each word that the last one of `line` may become, one a line.
 pub(super) fn run(line: Vec<OsString>) -> anyhow::Result<Exit> {
@@ -27,7 +27,7 @@ pub(super) fn run(line: Vec<OsString>) -> anyhow::Result<Exit> {
     let words = words.map(|word| word.get_value().to_string_lossy().into_owned());
     let text: String =
         words.filter(|word| safe(word) == *word).map(|word| format!("{word}\n")).collect();
-    stream::print(&text)?;
+    terminal::print(&text)?;
     Ok(Exit::Done)
 }
 

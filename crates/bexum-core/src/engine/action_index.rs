@@ -8,7 +8,7 @@ use crate::policy::{Effect, Policy};
 
 /// For each action, which things of some sort name it, a bit each.
 #[derive(Debug)]
-struct Rows {
+pub(super) struct Rows {
     bits: Vec<u64>,
     /// Words for each action.
     row: usize,
@@ -30,7 +30,7 @@ impl Rows {
         Self { bits, row, named }
     }
 
-    fn of(&self, action: ActionId) -> &[u64] {
+    pub(super) fn of(&self, action: ActionId) -> &[u64] {
         &self.bits[action.index() * self.row..][..self.row]
     }
 }
@@ -41,9 +41,9 @@ fn has(row: &[u64], thing: usize) -> bool {
 
 /// Who names what, in one estate.
 #[derive(Debug)]
-pub(crate) struct Naming {
+pub(crate) struct ActionIndex {
     /// Allowing, then denying.
-    policies: [Rows; 2],
+    pub(super) policies: [Rows; 2],
     statements: Rows,
     /// The statements of all policies one after the other, allows and denies apart.
     listed: Vec<StatementId>,
@@ -51,7 +51,7 @@ pub(crate) struct Naming {
     starts: Vec<u32>,
 }
 
-impl Naming {
+impl ActionIndex {
     pub(crate) fn new(estate: &Estate) -> Self {
         let actions = estate.catalogue.actions.len();
         let of = |names: fn(&Policy) -> &ActionSet| {
@@ -72,14 +72,6 @@ impl Naming {
             listed,
             starts,
         }
-    }
-
-    /// Brings what is asked about an action nearer.
-    pub(crate) fn fetch(&self, action: ActionId) {
-        // A line of memory holds eight words, and a few lines are as many as will be there in time;
-        // denies are few, and seldom asked about.
-        let row = self.policies[Effect::Allow as usize].of(action);
-        row.iter().step_by(8).take(8).for_each(|word| _ = std::hint::black_box(*word));
     }
 
     /// Whether any policy has a statement of this effect that names the action.

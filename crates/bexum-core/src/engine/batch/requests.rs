@@ -1,8 +1,9 @@
 //! Requests in their commonest form, resolved without anything being copied.
 
-use super::directory::Lookup;
-use super::evaluate::Decider;
+use super::name_index::Lookup;
+use super::prefetch;
 use crate::condition::fact::Scalar;
+use crate::engine::Decider;
 use crate::estate::Estate;
 use crate::id::{ActionId, AttributeId, ScopeId};
 use crate::principal::Principal;
@@ -12,7 +13,7 @@ use crate::time::Time;
 /// A request by names that asks who, what and where, perhaps in a role, in plain circumstances:
 /// scalars under names without dots, each once.
 #[derive(Clone, Debug, Default)]
-pub struct Brief<'a> {
+pub struct BorrowedRequest<'a> {
     /// Who asks.
     pub who: &'a str,
     /// What for.
@@ -33,7 +34,7 @@ pub struct Brief<'a> {
 /// Looking up names is mostly waiting for memory. So it goes in rounds over all of them, the same
 /// small step for each: then the waiting of several overlaps.
 #[derive(Debug, Default)]
-pub struct Briefs<'a> {
+pub struct RequestBatch<'a> {
     rows: Vec<Row<'a>>,
     used: usize,
     /// The names of circumstances last met at each place of their lists, and what they are: the
@@ -43,23 +44,23 @@ pub struct Briefs<'a> {
 
 #[derive(Debug)]
 struct Row<'a> {
-    brief: Brief<'a>,
+    brief: BorrowedRequest<'a>,
     lookup: Lookup,
     query: Query<'a>,
     /// Whether the query means anything.
     is_resolved: bool,
 }
 
-impl<'a> Briefs<'a> {
+impl<'a> RequestBatch<'a> {
     /// None.
     pub fn clear(&mut self) {
         self.used = 0;
     }
 
     /// One more, to be filled in; what it says until then has no meaning.
-    pub fn add(&mut self) -> &mut Brief<'a> {
+    pub fn add(&mut self) -> &mut BorrowedRequest<'a> {
         if self.used == self.rows.len() {
-            let (brief, lookup) = (Brief::default(), Lookup::default());
+            let (brief, lookup) = (BorrowedRequest::default(), Lookup::default());
             self.rows.push(Row { brief, lookup, query: Query::empty(), is_resolved: false });
         }
         self.used += 1;
@@ -93,21 +94,23 @@ impl<'a> Briefs<'a> {
 
     /// Resolves all of them; `now` is the time of those that name none.
     pub fn resolve(&mut self, decider: &mut Decider<'_>, now: Time) {
-        let (estate, directory) = (decider.index.estate(), decider.index.directory());
-        let places = &decider.index.places;
-        let scope_type = |id| places.scope_type(id);
+        let (estate, name_index) = (decider.index.estate(), decider.index.name_index());
+        let scope_index = &decider.index.scope_index;
+        let scope_type = |id| scope_index.scope_type(id);
         let rows = &mut self.rows[..self.used];
         for row in &mut *rows {
             row.lookup.prepare_who(row.brief.who);
             let split = row.lookup.prepare_path(row.brief.on, &mut row.query.target.segments);
             row.is_resolved = split.is_some();
         }
-        rows.iter_mut().for_each(|row| directory.fetch_slots(&mut row.lookup));
-        rows.iter().for_each(|row| directory.fetch_texts(&row.lookup, |id| places.fetch(id, 0)));
+        rows.iter_mut().for_each(|row| name_index.prefetch_slots(&mut row.lookup));
+        rows.iter().for_each(|row| {
+            name_index.prefetch_texts(&row.lookup, |id| prefetch::of_scope(scope_index, id, 0))
+        });
         for row in rows.iter_mut().filter(|row| row.is_resolved) {
             let Row { brief, lookup, query, .. } = &mut *row;
-            let who = directory.principal(lookup, brief.who, scope_type);
-            let place = directory.place(lookup, brief.on, scope_type);
+            let who = name_index.principal(lookup, brief.who, scope_type);
+            let place = name_index.place(lookup, brief.on, scope_type);
             row.is_resolved =
                 who.zip(place).map(|known| (query.who, query.target.place) = known).is_some();
         }
@@ -115,12 +118,12 @@ impl<'a> Briefs<'a> {
             row.is_resolved = row.resolve_rest(estate, now, &mut self.names).is_some()
                 && estate
                     .catalogue
-                    .applicable(places.class(row.query.target.place))
+                    .applicable(scope_index.class(row.query.target.place))
                     .contains(row.query.action.index());
         }
-        for step in 0..Decider::STEPS {
+        for step in 0..prefetch::STEPS {
             for row in rows.iter().filter(|row| row.is_resolved) {
-                decider.fetch(&row.query, step);
+                prefetch::of_query(decider, &row.query, step);
             }
         }
     }

@@ -1,10 +1,11 @@
-//! Texts to what they stand for. They lie side by side, so that a lookup touches few places, and all
-//! that can be worked out before memory is waited for can be had apart.
+//! A hash table from strings to what they stand for. The strings lie side by side in one buffer, so
+//! that a lookup touches few cache lines, and hashing is apart from looking up, so that many lookups
+//! can wait for memory at the same time.
 
-/// Texts, and what each stands for: an open table that is never full, and before it a bit for every
-/// few hashes, which says of most texts that are not there that they are not.
+/// Strings, and what each stands for: an open-addressing table that is never full. A filter of one
+/// bit for every few hashes stands before it, and rejects most strings that are not there.
 #[derive(Debug)]
-pub(super) struct Texts<T> {
+pub(super) struct StringTable<T> {
     all: Vec<u8>,
     slots: Vec<Slot<T>>,
     /// By how much a hash is shifted to give a slot.
@@ -13,7 +14,8 @@ pub(super) struct Texts<T> {
     filter: Vec<u64>,
 }
 
-/// Where a text stands, and what it stands for. Small, for most lookups wait for this one.
+/// Where a string stands in the buffer, and what it stands for. Small, since most lookups wait for
+/// its cache line.
 #[derive(Clone, Copy, Debug)]
 struct Slot<T> {
     start: u32,
@@ -23,19 +25,20 @@ struct Slot<T> {
     meaning: T,
 }
 
-/// A hash that goes on eight letters at a time, and can be had of every beginning on the way.
+/// A running hash of eight bytes at a time, from which the hash of each prefix can be taken.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Hash(u64);
 
 impl Hash {
     const K: u64 = 0xf135_7aea_2e62_a9c5;
 
-    /// After eight more letters.
+    /// After eight more bytes.
     pub(super) fn and(self, eight: u64) -> Self {
         Self((self.0.rotate_left(23) ^ eight).wrapping_mul(Self::K))
     }
 
-    /// Of all letters so far and these last, fewer than eight and in the low bytes; so many in all.
+    /// The hash of all bytes so far and these last, fewer than eight and in the low bytes of `rest`;
+    /// `length` counts all of them.
     pub(super) fn ended(self, rest: u64, length: usize) -> u64 {
         let hash = self.and(rest).and(length as u64).0;
         hash ^ (hash >> 32)
@@ -46,16 +49,16 @@ impl Hash {
         let (words, rest) = text.as_chunks::<8>();
         let whole =
             words.iter().fold(Self::default(), |hash, word| hash.and(u64::from_le_bytes(*word)));
-        whole.ended(low_letters(rest), text.len())
+        whole.ended(low_bytes(rest), text.len())
     }
 }
 
-/// Fewer than eight letters in the low bytes of a word.
-pub(super) fn low_letters(letters: &[u8]) -> u64 {
-    letters.iter().rev().fold(0, |word, letter| word << 8 | u64::from(*letter))
+/// Fewer than eight bytes, in the low bytes of a word.
+pub(super) fn low_bytes(bytes: &[u8]) -> u64 {
+    bytes.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte))
 }
 
-impl<T: Copy> Texts<T> {
+impl<T: Copy> StringTable<T> {
     /// `blank` fills the slots that nothing is in.
     pub(super) fn with_room(texts: usize, blank: T) -> Self {
         // At most three quarters full.
@@ -95,17 +98,17 @@ impl<T: Copy> Texts<T> {
         self.filter[word] & bit != 0
     }
 
-    /// Brings the slot of a hash nearer.
-    pub(super) fn fetch_slot(&self, hash: u64) {
+    /// Loads the slot of a hash into the cache.
+    pub(super) fn prefetch_slot(&self, hash: u64) {
         std::hint::black_box(self.slots[(hash >> self.shift) as usize].start);
     }
 
-    /// Brings the text that a slot fetched before leads to nearer, and says what it stands for if
-    /// it is the right one.
-    pub(super) fn fetch_text(&self, hash: u64) -> Option<T> {
+    /// Loads the string that a slot loaded before leads to, and says what it stands for if it is the
+    /// right one.
+    pub(super) fn prefetch_text(&self, hash: u64) -> Option<T> {
         let slot = self.alike(hash).next()?;
         let (start, end) = (slot.start as usize, slot.start as usize + usize::from(slot.length));
-        // A text may lie across two lines of memory.
+        // A string may lie across two cache lines.
         std::hint::black_box((self.all[start], self.all[end - 1]));
         Some(slot.meaning)
     }
@@ -138,13 +141,13 @@ impl<T: Copy> Texts<T> {
 
 #[cfg(test)]
 mod tests {
-    use super::{Hash, Texts};
+    use super::{Hash, StringTable};
 
     #[test]
     fn every_text_is_found_and_no_other() {
         let text = |i: u32| format!("veyra-{}/survey/{i}", i % 7);
         for count in [0, 1, 12, 13, 5_000] {
-            let mut texts = Texts::with_room(count as usize, 0);
+            let mut texts = StringTable::with_room(count as usize, 0);
             (0..count).for_each(|i| texts.add(&text(i), i));
             for i in 0..count * 2 + 1 {
                 let text = text(i);

@@ -1,7 +1,7 @@
 //! What is attached where, turned around by place: for each scope its attachments and ceilings,
 //! those of one principal together.
 
-use super::sought::{Code, Codes, Whom};
+use super::subjects::{Codes, SubjectId, SubjectSets};
 use crate::catalogue::TargetClass;
 use crate::estate::Estate;
 use crate::id::{AttributeId, KindId, PolicyId, ScopeId};
@@ -13,7 +13,7 @@ use crate::time::Window;
 /// A policy at a place for one subject: by an attachment, or as a ceiling.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) struct Entry {
-    pub(crate) code: Code,
+    pub(crate) subject_id: SubjectId,
     pub(crate) policy: PolicyId,
     /// The attachment's or ceiling's position in the estate.
     pub(crate) origin: u32,
@@ -21,17 +21,17 @@ pub(crate) struct Entry {
     pub(crate) windowed: bool,
 }
 
-/// Entries, with what is looked at of each of them apart from what only the wanted ones are asked.
+/// Entries, hot fields first: a scan reads only the keys; origins lie in a second array.
 #[derive(Debug)]
 struct Entries {
-    keys: Vec<(Code, PolicyId)>,
+    keys: Vec<(SubjectId, PolicyId)>,
     origins: Vec<(u32, bool)>,
 }
 
 impl Entries {
     fn new(entries: impl Iterator<Item = Entry>) -> Self {
         let (keys, origins) = entries
-            .map(|entry| ((entry.code, entry.policy), (entry.origin, entry.windowed)))
+            .map(|entry| ((entry.subject_id, entry.policy), (entry.origin, entry.windowed)))
             .unzip();
         Self { keys, origins }
     }
@@ -45,41 +45,41 @@ impl Entries {
 /// Some of the entries, those of one subject together.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct List<'p> {
-    keys: &'p [(Code, PolicyId)],
+    pub(super) keys: &'p [(SubjectId, PolicyId)],
     origins: &'p [(u32, bool)],
 }
 
 impl List<'_> {
     fn entry(&self, at: usize) -> Entry {
-        let ((code, policy), (origin, windowed)) = (self.keys[at], self.origins[at]);
-        Entry { code, policy, origin, windowed }
+        let ((subject_id, policy), (origin, windowed)) = (self.keys[at], self.origins[at]);
+        Entry { subject_id, policy, origin, windowed }
     }
 
     /// Calls `each` with every entry that is for one of these subjects, until it says that it has
     /// heard enough.
-    pub(crate) fn each_sought(self, whom: Whom<'_>, each: impl FnMut(Entry) -> bool) {
-        self.each_wanted(whom, |_| true, each);
+    pub(crate) fn each_sought(self, subjects: SubjectSets<'_>, each: impl FnMut(Entry) -> bool) {
+        self.each_wanted(subjects, |_| true, each);
     }
 
     /// The same for entries of which `wanted` says so, which is asked first.
     pub(crate) fn each_wanted(
         self,
-        whom: Whom<'_>,
+        subjects: SubjectSets<'_>,
         wanted: impl Fn(PolicyId) -> bool,
         mut each: impl FnMut(Entry) -> bool,
     ) {
         // Few entries are looked through, many are looked up, subject by subject.
-        if self.keys.len() <= 32 + whom.len() * 8 {
-            for (at, (code, policy)) in self.keys.iter().enumerate() {
-                if wanted(*policy) && whom.has(*code) && each(self.entry(at)) {
+        if self.keys.len() <= 32 + subjects.len() * 8 {
+            for (at, (subject_id, policy)) in self.keys.iter().enumerate() {
+                if wanted(*policy) && subjects.has(*subject_id) && each(self.entry(at)) {
                     return;
                 }
             }
             return;
         }
-        for code in whom.codes() {
-            let first = self.keys.partition_point(|(other, _)| *other < code);
-            let of_code = self.keys[first..].iter().take_while(|(other, _)| *other == code);
+        for subject_id in subjects.subject_ids() {
+            let first = self.keys.partition_point(|(other, _)| *other < subject_id);
+            let of_code = self.keys[first..].iter().take_while(|(other, _)| *other == subject_id);
             for (at, (_, policy)) in (first..).zip(of_code) {
                 if wanted(*policy) && each(self.entry(at)) {
                     return;
@@ -91,9 +91,9 @@ impl List<'_> {
 
 /// A scope as the engine walks it.
 #[derive(Clone, Copy, Debug)]
-struct Node {
+pub(super) struct Node {
     parent: u32,
-    depth: u16,
+    pub(super) depth: u16,
     sealed: bool,
     scope_type: ScopeType,
     kind: Option<KindId>,
@@ -107,23 +107,23 @@ const NO_PARENT: u32 = u32::MAX;
 
 /// What is attached where.
 #[derive(Debug)]
-pub(crate) struct Places {
-    pub(crate) codes: Codes,
+pub(crate) struct ScopeIndex {
+    pub(crate) subject_ids: Codes,
     /// One for each scope, and one more for the ends of the last.
-    nodes: Vec<Node>,
+    pub(super) nodes: Vec<Node>,
     attached: Entries,
     ceilings: Entries,
     everywhere: Entries,
 }
 
-impl Places {
+impl ScopeIndex {
     pub(crate) fn new(estate: &Estate) -> Self {
-        let codes = Codes::new(estate);
+        let subject_ids = Codes::new(estate);
         let mut attached: Vec<(ScopeId, Entry)> = Vec::new();
         for (i, attachment) in estate.attachments.iter().enumerate() {
             for to in &attachment.to {
                 for policy in &attachment.policies {
-                    let entry = entry(codes, i, to.value, policy.value, attachment.window);
+                    let entry = entry(subject_ids, i, to.value, policy.value, attachment.window);
                     attached.extend(attachment.at.iter().map(|at| (at.value, entry)));
                 }
             }
@@ -133,7 +133,7 @@ impl Places {
         for (i, ceiling) in estate.ceilings.iter().enumerate() {
             for to in &ceiling.bound {
                 for policy in &ceiling.policies {
-                    let entry = entry(codes, i, *to, policy.value, ceiling.window);
+                    let entry = entry(subject_ids, i, *to, policy.value, ceiling.window);
                     match &ceiling.over {
                         None => everywhere.push(entry),
                         Some(over) => ceilings.extend(over.iter().map(|at| (at.value, entry))),
@@ -174,21 +174,11 @@ impl Places {
         let entries =
             |list: Vec<(ScopeId, Entry)>| Entries::new(list.into_iter().map(|(_, entry)| entry));
         Self {
-            codes,
+            subject_ids,
             nodes,
             attached: entries(attached),
             ceilings: entries(ceilings),
             everywhere: Entries::new(everywhere.into_iter()),
-        }
-    }
-
-    /// Brings what lies at a scope nearer, then what lies above it.
-    pub(crate) fn fetch(&self, scope: ScopeId, step: usize) {
-        if let Some((scope, ..)) = self.chain(scope).nth(step / 2) {
-            match step % 2 {
-                0 => _ = std::hint::black_box(self.nodes[scope.index()].depth),
-                _ => _ = std::hint::black_box(self.attached_at(scope).keys.first().copied()),
-            }
         }
     }
 
@@ -247,9 +237,9 @@ impl Places {
     }
 
     /// The ceilings over everything that are for any of these, as positions.
-    pub(super) fn everywhere_for(&self, has: impl Fn(Code) -> bool) -> Box<[u32]> {
+    pub(super) fn everywhere_for(&self, has: impl Fn(SubjectId) -> bool) -> Box<[u32]> {
         let all = (0..).zip(&self.everywhere.keys);
-        all.filter(|(_, (code, _))| has(*code)).map(|(at, _)| at).collect()
+        all.filter(|(_, (subject_id, _))| has(*subject_id)).map(|(at, _)| at).collect()
     }
 
     /// Calls `each` with every ceiling over exactly this scope, or over everything, that is for one
@@ -257,19 +247,19 @@ impl Places {
     pub(crate) fn each_ceiling(
         &self,
         over: Option<ScopeId>,
-        whom: Whom<'_>,
+        subjects: SubjectSets<'_>,
         each: impl FnMut(Entry) -> bool,
     ) {
         let Some(scope) = over else {
             let all = self.everywhere.list(0, self.everywhere.keys.len() as u32);
             let entry = |position: &u32| all.entry(*position as usize);
-            let more = whom.1.into_iter().flat_map(|more| &*more.everywhere);
-            let more = more.map(entry).filter(|entry| !whom.0.has(entry.code));
-            whom.0.everywhere.iter().map(entry).chain(more).any(each);
+            let more = subjects.1.into_iter().flat_map(|more| &*more.everywhere);
+            let more = more.map(entry).filter(|entry| !subjects.0.has(entry.subject_id));
+            subjects.0.everywhere.iter().map(entry).chain(more).any(each);
             return;
         };
         let (node, next) = (&self.nodes[scope.index()], &self.nodes[scope.index() + 1]);
-        self.ceilings.list(node.ceilings, next.ceilings).each_sought(whom, each);
+        self.ceilings.list(node.ceilings, next.ceilings).each_sought(subjects, each);
     }
 }
 
@@ -277,9 +267,15 @@ fn attribute_bit(attribute: AttributeId) -> u32 {
     1 << (attribute.index() % 32)
 }
 
-fn entry(codes: Codes, origin: usize, subject: Subject, policy: PolicyId, window: Window) -> Entry {
+fn entry(
+    subject_ids: Codes,
+    origin: usize,
+    subject: Subject,
+    policy: PolicyId,
+    window: Window,
+) -> Entry {
     Entry {
-        code: codes.of(subject),
+        subject_id: subject_ids.of(subject),
         policy,
         origin: origin as u32,
         windowed: window != Window::ALWAYS,
