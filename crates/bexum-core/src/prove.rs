@@ -16,6 +16,7 @@ mod plan;
 mod representatives;
 mod search;
 mod spellings;
+mod tried;
 mod walk;
 
 use fixedbitset::FixedBitSet;
@@ -31,6 +32,7 @@ pub use apart::{Has, Overlap, overlaps};
 use moments::{EARLIEST, LATEST};
 use plan::{Placed, Plan};
 pub(crate) use representatives::{Unknowns, ValueDomain};
+pub use tried::Tried;
 
 /// Steps that the search for circumstances of one request may take.
 const STEPS: usize = 50_000;

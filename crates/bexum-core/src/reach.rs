@@ -46,6 +46,12 @@ impl Viewpoint {
         Self { who, ..self.clone() }
     }
 
+    /// The same circumstances with a role taken up, if one is.
+    #[must_use]
+    pub fn acting(&self, role: Option<RoleId>) -> Self {
+        Self { take_up: role.or(self.take_up), ..self.clone() }
+    }
+
     /// Asks for one action on a spot.
     #[must_use]
     pub fn query<'a>(&self, spot: &'a Spot, action: ActionId) -> Query<'a> {

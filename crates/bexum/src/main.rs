@@ -5,7 +5,6 @@ mod command;
 mod exit;
 mod render;
 mod terminal;
-mod wire;
 
 use std::process::ExitCode;
 

@@ -1,10 +1,11 @@
 //! The three streams: colour, width, closed pipes.
 
 use std::fmt;
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, BufWriter, IsTerminal, Write};
 
 use anstream::ColorChoice;
 use indicatif::{ProgressBar, ProgressStyle};
+use serde::Serialize;
 
 use crate::args::Colour;
 use crate::render::{self, style};
@@ -38,14 +39,33 @@ pub(crate) fn print(text: &str) -> anyhow::Result<()> {
 
 /// Writes a value as JSON to standard output. What could steer a terminal stands in it as an
 /// escape, which a reader of JSON undoes.
-pub(crate) fn print_json(value: &serde_json::Value) -> anyhow::Result<()> {
-    let mut text = escape_json(&serde_json::to_string_pretty(value)?);
+pub(crate) fn print_json(shape: &impl Serialize) -> anyhow::Result<()> {
+    // By way of a value, keys come in the order of their letters.
+    let value = serde_json::to_value(shape)?;
+    let mut text = escape_json(&serde_json::to_string_pretty(&value)?);
     text.push('\n');
     print_exactly(text.as_bytes())
 }
 
+/// Writes an object whose last field is `rows`, a line each, none kept once it is written.
+pub(crate) fn print_json_rows<R: Serialize>(
+    head: &impl Serialize,
+    rows: impl Iterator<Item = R>,
+) -> anyhow::Result<()> {
+    let mut out = BufWriter::with_capacity(1 << 16, io::stdout().lock());
+    let head = escape_json(&serde_json::to_value(head)?.to_string());
+    write!(out, "{},\"rows\":[", head.trim_end_matches('}'))?;
+    for (i, row) in rows.enumerate() {
+        let row = escape_json(&serde_json::to_value(row)?.to_string());
+        write!(out, "{}\n  {row}", if i == 0 { "" } else { "," })?;
+    }
+    out.write_all(b"\n]}\n")?;
+    out.flush()?;
+    Ok(())
+}
+
 /// JSON in which escapes stand for what could steer a terminal.
-pub(crate) fn escape_json(text: &str) -> String {
+fn escape_json(text: &str) -> String {
     if text.bytes().all(|byte| matches!(byte, b' '..=b'~' | b'\n')) {
         return text.to_owned();
     }

@@ -22,7 +22,10 @@ fn every_toml_file_but_hidden_ones() {
         .with("OLD.TOML", "not toml at all =")
         .with("x.toml.bak", "not toml at all =")
         .with("größe.toml", "\u{feff}[user.bom]\r\n");
-    assert_eq!(users(&folder), ["bom", "deep", "in-dir", "ines", "other-root-name", "tomas"]);
+    assert_eq!(
+        users(&folder),
+        ["user:bom", "user:deep", "user:in-dir", "user:ines", "user:other-root-name", "user:tomas"]
+    );
 }
 
 #[cfg(unix)]
@@ -40,7 +43,7 @@ fn links_inside_are_followed_and_read_once() {
     symlink(".", folder.file("loop")).expect("a link");
     symlink("nowhere", folder.file("dangling")).expect("a link");
     symlink("../loop", folder.file("people/up")).expect("a link");
-    assert_eq!(users(&folder), ["by-name", "ines", "linked", "tomas"]);
+    assert_eq!(users(&folder), ["user:by-name", "user:ines", "user:linked", "user:tomas"]);
 }
 
 #[test]

@@ -12,5 +12,6 @@ mod order;
 mod prove;
 mod reach;
 mod replay;
+mod shapes;
 mod show;
 mod support;

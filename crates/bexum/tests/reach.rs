@@ -287,7 +287,11 @@ fn json_has_all_three_outcomes() {
     assert_eq!(cell["depends"][0]["conditions"], json!(["given.wind > 60"]));
     assert_eq!(
         cell["sources"]["dish.stow"],
-        json!(["dish-operator \"own site\" to group:mesa-operators at veyra/instruments"])
+        json!([{
+            "statement": "dish-operator \"own site\"",
+            "to": "group:mesa-operators",
+            "at": "veyra/instruments",
+        }])
     );
     for args in [["--at", "veyra/survey/maps"], ["--do", "job.*"]] {
         let json: Value =

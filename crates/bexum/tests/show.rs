@@ -67,13 +67,17 @@ fn windows_in_their_order() {
     assert_eq!(
         told,
         [
-            "ends within a day: user:ines member of group:w",
-            "ends in 3 days: everyone ceiling policy:lid",
-            "not begun: user:tomas member of group:w",
+            "open: user:ines member of group:w",
+            "open: everyone ceiling policy:lid",
+            "not-begun: user:tomas member of group:w",
             "open: user:ines holds role:r",
             "over: group:x member of group:w",
         ]
     );
+    let text = folder.run(&["show", "windows", "--at-time", AT]).out;
+    let states = ["ends within a day", "ends in 3 days", "not begun", "open", "over"];
+    let places = states.map(|state| text.find(&format!("  {state} ")).expect("the state"));
+    assert!(places.is_sorted(), "{text}");
 }
 
 #[test]
@@ -135,7 +139,7 @@ fn json_of_a_user() {
         .filter_map(|g| g["group"].as_str())
         .collect();
     assert_eq!(groups, ["group:calibration", "group:imaging", "group:nightly-crew", "group:staff"]);
-    assert_eq!(json["roles"][0]["state"], "may be taken up");
+    assert_eq!(json["roles"][0]["state"], "takeable");
     assert_eq!(json["policies"].as_array().expect("rows").len(), 12);
 }
 

@@ -15,7 +15,6 @@ use crate::exit::Exit;
 use crate::render::answer::{Answer, Asked};
 use crate::render::style::safe;
 use crate::terminal;
-use crate::wire::answer;
 
 pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     let loaded = super::load(at)?;
@@ -33,7 +32,9 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
             let answer = Answer { estate, sources, query: &query, trace: &trace, asked };
             terminal::print(&answer.render(terminal::width()))
         }
-        Format::Json => terminal::print_json(&answer::whole(estate, sources, &query, &trace)),
+        Format::Json => {
+            terminal::print_json(&bexum_wire::answer::Answer::new(estate, sources, &query, &trace))
+        }
     })?;
     if let Some(name) = &ask.save_check {
         // A moment that was not named is the present, also when the check is tried.

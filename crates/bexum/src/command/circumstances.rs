@@ -12,8 +12,8 @@ use bexum_core::attribute::Value;
 use bexum_core::name::Grammar;
 
 use crate::args::Circumstances;
-use crate::wire::json::Json;
-use crate::wire::request as wire;
+use bexum_wire::json::Json;
+use bexum_wire::request as wire;
 
 /// Most bytes of a file of circumstances.
 const MOST_BYTES: u64 = 16 << 20;

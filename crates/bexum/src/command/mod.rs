@@ -16,14 +16,34 @@ use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
 use bexum_core::{Estate, RequestFault, Time};
-use bexum_files::Loaded;
+use bexum_files::{Failure, Loaded};
+use bexum_wire::faults::Faults;
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, Format, ProofFormat, ReachFormat};
 use crate::exit::Exit;
-use crate::terminal::Helped;
+use crate::terminal::{self, Helped};
 
-/// Runs what was asked for.
+/// Runs what was asked for. Who asks for JSON is told in JSON, too, why an estate does not load.
 pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
+    let for_machines = match &args.command {
+        Command::Ask(typed) => typed.format == Format::Json,
+        Command::Reach(typed) => typed.format == ReachFormat::Json,
+        Command::Prove(typed) => typed.format == ProofFormat::Json,
+        Command::Show(typed) => typed.format == Format::Json,
+        _ => false,
+    };
+    let run = dispatch(args);
+    if let Err(error) = &run
+        && for_machines
+        && let Some(failure) = error.downcast_ref::<Failure>()
+    {
+        // Whoever went away misses it; the run has failed in any case.
+        terminal::unless_gone(terminal::print_json(&Faults::of(failure)))?;
+    }
+    run
+}
+
+fn dispatch(args: Args) -> anyhow::Result<Exit> {
     let at = args.estate.as_deref();
     match args.command {
         Command::Ask(ask) => ask::run(at, ask),

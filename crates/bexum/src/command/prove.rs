@@ -10,8 +10,8 @@ use anyhow::Context as _;
 use bexum_core::expectation::{Check, Law, Separation};
 use bexum_core::name::nearest;
 use bexum_core::pattern::action::star_match;
-use bexum_core::prove::{self, Counterexample, Judgement, Laws};
-use bexum_core::{Decider, Engine, Estate, Principal, Time};
+use bexum_core::prove::{self, Counterexample, Judgement, Laws, Tried};
+use bexum_core::{Decider, Engine, Estate, Principal, Request, Time};
 use bexum_files::Loaded;
 use notify::{RecursiveMode, Watcher as _};
 use rayon::prelude::*;
@@ -19,9 +19,8 @@ use rayon::prelude::*;
 use crate::args::{ProofFormat, Prove};
 use crate::exit::Exit;
 use crate::render::junit;
-use crate::render::proof::{self, Proof, Tried};
+use crate::render::proof::{self, Proof};
 use crate::terminal::{self, Helped};
-use crate::wire;
 
 /// Principals that are tried before laws found broken are set aside; each wave is four times the
 /// one before, since most laws that are broken at all are broken by many.
@@ -45,7 +44,12 @@ fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
     let proof = prove(&loaded, &engine, typed, at, now)?;
     let printed = match typed.format {
         ProofFormat::Text => terminal::print(&proof::text(&proof, terminal::width())),
-        ProofFormat::Json => terminal::print_json(&wire::proof::whole(&proof)),
+        ProofFormat::Json => {
+            let command = |request: &Request<'_>, time| proof.command(request, time);
+            let (sources, command) = (proof.sources, &command);
+            let context = bexum_wire::proof::Context { engine: &engine, sources, command };
+            terminal::print_json(&bexum_wire::proof::Report::new(&context, &proof.tried))
+        }
         ProofFormat::Junit => terminal::print_exactly(junit::report(&proof)?.as_bytes()),
     };
     // A watch ends when nobody reads it any more; the verdict of a single run stands.

@@ -14,6 +14,7 @@ use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Access, Actors, Limited, Row, Spot, SpotSort, Spots, Viewpoint};
 use bexum_core::request::resolve_target;
 use bexum_core::{Estate, Request, Time};
+use bexum_wire::reach as wire;
 use clap::Parser;
 
 use super::circumstances;
@@ -23,7 +24,6 @@ use crate::render::grid::{Grid, Marks};
 use crate::render::grid_builder::{Column, GridBuilder, told_apart};
 use crate::render::{drawing, reach_csv};
 use crate::terminal::{self, Helped};
-use crate::wire::reach as wire;
 
 /// What a `--beside` says: a principal perhaps, and circumstances.
 #[derive(Debug, Parser)]
@@ -79,8 +79,12 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         rows.retain(|row| row.access.windows(2).any(|pair| pair[0] != pair[1]));
     }
     if typed.format == ReachFormat::Json {
-        let rows = rows.into_iter();
-        wire::by_principal(&engine, &columns, rows, typed.sources, wanted.as_ref())?;
+        let names = columns.iter().map(|column| column.name.clone()).collect();
+        let head = wire::Head { viewpoints: Some(names), ..wire::Head::new(wire::By::Principal) };
+        let mut shape = wire::Rows::new(&engine, typed.sources, wanted.as_ref());
+        let viewpoints = || columns.iter().map(|column| &column.viewpoint);
+        let rows = rows.iter().map(|row| shape.of_principals(viewpoints(), row));
+        terminal::print_json_rows(&head, rows)?;
         return ended(estate, &limited);
     }
     let sketch = sketch(&engine, typed, request.time);
@@ -174,11 +178,17 @@ fn by_place(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Resu
         .collect();
     let sketch = sketch(engine, typed, anybody.time);
     match typed.format {
-        ReachFormat::Json => wire::by_place(engine, anybody, &places, typed.sources)?,
-        format => {
-            draw(&sketch.by_place(format!("who can do what at {path}"), anybody, &places), format)?
+        ReachFormat::Json => {
+            let mut shape = wire::Rows::new(engine, typed.sources, None);
+            let rows =
+                places.iter().flat_map(|(spot, groups)| groups.iter().map(move |g| (spot, g)));
+            let rows = rows.map(|(spot, group)| shape.of_place(anybody, spot, group));
+            terminal::print_json_rows(&wire::Head::new(wire::By::Place), rows)?;
         }
-    };
+        format => {
+            draw(&sketch.by_place(format!("who can do what at {path}"), anybody, &places), format)?;
+        }
+    }
     ended(estate, &limited)
 }
 
@@ -203,8 +213,12 @@ fn by_action(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Res
         actors_of.rows(&sessions)
     };
     if typed.format == ReachFormat::Json {
-        let found = actors(estate).map(|who| (who, rows_of(who)));
-        wire::by_action(engine, anybody, found, typed.sources)?;
+        let mut shape = wire::Rows::new(engine, typed.sources, None);
+        let rows = actors(estate).flat_map(|who| {
+            let rows = rows_of(who);
+            rows.into_iter().map(|row| shape.of_action(anybody, who, &row)).collect::<Vec<_>>()
+        });
+        terminal::print_json_rows(&wire::Head::new(wire::By::Action), rows)?;
         return ended(estate, &actors_of.limited);
     }
     let what = match &typed.level {

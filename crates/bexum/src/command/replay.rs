@@ -16,9 +16,9 @@ use indicatif::{ProgressBar, ProgressStyle};
 use crate::args::Replay;
 use crate::exit::Exit;
 use crate::terminal;
-use crate::wire::answer::Line;
-use crate::wire::request::{self, LineId};
-use crate::wire::scan::{RawId, Scanner};
+use bexum_wire::answer::Line;
+use bexum_wire::request::{self, LineId};
+use bexum_wire::scan::{RawId, Scanner};
 
 /// Longest line that is read, in bytes; a longer one is an error of that line.
 const LINE_BYTES: usize = 16 << 20;

@@ -2,6 +2,7 @@
 
 mod lists;
 mod overview;
+mod shape;
 mod things;
 
 use std::path::Path;
@@ -49,7 +50,7 @@ pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
     match show.format {
         Format::Text => terminal::print(&report.text(terminal::width()))?,
         Format::Json => {
-            terminal::print_json(&report.json())?;
+            terminal::print_json(&shape::of(&report))?;
         }
     }
     Ok(Exit::Done)

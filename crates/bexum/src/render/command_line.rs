@@ -6,8 +6,8 @@ use bexum_core::attribute::Value;
 use bexum_core::{Request, Time};
 
 use super::style;
-use crate::wire::answer::value_json;
-use crate::wire::json::Json;
+use bexum_wire::common::value_json;
+use bexum_wire::json::Json;
 
 /// `bexum ask …` for this request of the estate in `folder`, else the one around, at `time` if it
 /// is not the present.

@@ -104,7 +104,7 @@ impl GridBuilder<'_> {
                         let viewpoint = anybody.seen_by(*who);
                         let id = self.engine.estate().principal_id(*who);
                         for (row, (role, cells)) in drawn.iter_mut().zip(access.sessions()) {
-                            let session = acting(&viewpoint, role);
+                            let session = viewpoint.acting(role);
                             let own = self.sources(&mut decider, &session, spot, cells);
                             row.sources
                                 .extend(own.into_iter().map(|source| format!("{id}: {source}")));
@@ -204,7 +204,7 @@ impl GridBuilder<'_> {
         for (role, cells) in all {
             let mut sources = Vec::new();
             for (viewpoint, cells) in told.viewpoints.iter().zip(&cells) {
-                let (session, Some(cells)) = (acting(viewpoint, role), cells) else { continue };
+                let (session, Some(cells)) = (viewpoint.acting(role), cells) else { continue };
                 self.note(decider, notes, &session, told.spot, cells);
                 if self.sources {
                     sources.extend(self.sources(decider, &session, told.spot, cells));
@@ -326,11 +326,6 @@ impl GridBuilder<'_> {
             .map(|(actions, routes)| format!("{} ← {}", actions.join(", "), routes.join("; and ")))
             .collect()
     }
-}
-
-/// The same circumstances with a role taken up, if one is.
-pub(crate) fn acting(viewpoint: &Viewpoint, role: Option<RoleId>) -> Viewpoint {
-    Viewpoint { take_up: role.or(viewpoint.take_up), ..viewpoint.clone() }
 }
 
 /// Where patterns single out more items than have rows, if they do anywhere.

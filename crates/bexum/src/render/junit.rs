@@ -1,10 +1,10 @@
 //! What came of expectations, in the XML that build servers read.
 
 use anyhow::Context as _;
-use bexum_core::prove::Outcome;
+use bexum_core::prove::{Outcome, Tried};
 use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
 
-use super::proof::{self, Proof, Tried};
+use super::proof::{self, Proof};
 
 /// The whole report: a suite for each table, a case for each expectation.
 pub(crate) fn report(proof: &Proof<'_>) -> anyhow::Result<String> {

@@ -2,10 +2,9 @@
 
 use std::path::Path;
 
-use bexum_core::expectation::{Check, Claim, Law, Separation};
-use bexum_core::origin::Origin;
-use bexum_core::prove::{Counterexample, Coverage, Has, NotWorkedOut, Outcome, Overlap};
-use bexum_core::{Decider, Engine, Estate, Reason, Request, Time, Trace};
+use bexum_core::expectation::{Check, Claim};
+use bexum_core::prove::{Counterexample, Has, NotWorkedOut, Outcome, Overlap, Tried};
+use bexum_core::{Decider, Engine, Estate, Request, Time, Trace};
 use bexum_files::Sources;
 
 use super::answer::{Answer, Asked};
@@ -16,28 +15,6 @@ use super::{command_line, phrases};
 
 /// Most requests of one check, and most principals of one separation, that are told in full.
 const MOST: usize = 5;
-
-/// One expectation and what came of it.
-#[derive(Debug)]
-pub(crate) enum Tried<'e> {
-    Check {
-        check: &'e Check,
-        requests: usize,
-        wrong: Vec<(Request<'e>, Reason)>,
-    },
-    /// With a counterexample of each principal who breaks the law, where everybody was asked about.
-    Law {
-        law: &'e Law,
-        outcome: Outcome,
-        coverage: Coverage,
-        others: Vec<Counterexample>,
-    },
-    Apart {
-        separation: &'e Separation,
-        overlaps: Vec<Overlap>,
-        principals: usize,
-    },
-}
 
 /// All that was tried.
 pub(crate) struct Proof<'e> {
@@ -57,61 +34,12 @@ impl Proof<'_> {
     }
 }
 
-impl<'e> Tried<'e> {
-    /// Whether it is as expected, for certain.
-    pub(crate) fn holds(&self) -> bool {
-        match self {
-            Self::Check { wrong, .. } => wrong.is_empty(),
-            Self::Law { outcome, .. } => matches!(outcome, Outcome::Held),
-            Self::Apart { overlaps, .. } => overlaps.is_empty(),
-        }
-    }
-
-    /// Whether it is a law about nothing, which is mostly a slip of the pen.
-    pub(crate) fn is_about_nothing(&self) -> bool {
-        matches!(self, Self::Law { coverage, .. } if coverage.is_empty() && self.holds())
-    }
-
-    /// `held`, `broken` or `not decided`.
-    pub(crate) fn status(&self) -> &'static str {
-        match self {
-            Self::Law { outcome: Outcome::NotDecided(_), .. } => "not decided",
-            _ if self.holds() => "held",
-            _ => "broken",
-        }
-    }
-
-    /// The table that it is written in.
-    pub(crate) fn table(&self) -> &'static str {
-        match self {
-            Self::Check { .. } => "check",
-            Self::Law { law, .. } => law.claim.word(),
-            Self::Apart { .. } => "apart",
-        }
-    }
-
-    pub(crate) fn name(&self) -> &'e str {
-        match self {
-            Self::Check { check, .. } => &check.name,
-            Self::Law { law, .. } => &law.name,
-            Self::Apart { separation, .. } => &separation.name,
-        }
-    }
-
-    pub(crate) fn origin(&self) -> Origin {
-        match self {
-            Self::Check { check, .. } => check.origin,
-            Self::Law { law, .. } => law.origin,
-            Self::Apart { separation, .. } => separation.origin,
-        }
-    }
-
-    fn about(&self) -> Option<&'e str> {
-        match self {
-            Self::Check { check, .. } => check.about.as_deref(),
-            Self::Law { law, .. } => law.about.as_deref(),
-            Self::Apart { separation, .. } => separation.about.as_deref(),
-        }
+/// Why an expectation was written.
+fn about<'e>(tried: &Tried<'e>) -> Option<&'e str> {
+    match tried {
+        Tried::Check { check, .. } => check.about.as_deref(),
+        Tried::Law { law, .. } => law.about.as_deref(),
+        Tried::Apart { separation, .. } => separation.about.as_deref(),
     }
 }
 
@@ -152,7 +80,7 @@ fn failure(
         paint(style::HEADING, &format!("\"{}\"", safe(tried.name()))),
     );
     page.noted(0, &title, &proof.sources.shown(tried.origin()));
-    if let Some(about) = tried.about() {
+    if let Some(about) = about(tried) {
         page.line(2, &safe(about));
     }
     match tried {

@@ -1,7 +1,7 @@
 //! Lists and fields, drawn as tables for people or written as JSON, from one description.
 
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 
 use super::style::{self, paint, safe};
 
@@ -18,6 +18,10 @@ pub(crate) enum Cell {
         name: String,
         path: String,
     },
+    /// One thing for people, another for machines.
+    Told(String, Json),
+    /// A list for people, something else for machines.
+    ListTold(Vec<String>, Json),
     /// Nothing to say.
     None,
 }
@@ -36,12 +40,12 @@ impl Cell {
 
     pub(crate) fn shown(&self) -> String {
         match self {
-            Self::Text(text) => safe(text),
-            Self::List(items) if items.len() > LIST_SHOWN => {
+            Self::Text(text) | Self::Told(text, _) => safe(text),
+            Self::List(items) | Self::ListTold(items, _) if items.len() > LIST_SHOWN => {
                 let left = items.len() - LIST_SHOWN;
                 safe(&format!("{} and {left} more", items[..LIST_SHOWN].join(", ")))
             }
-            Self::List(items) => safe(&items.join(", ")),
+            Self::List(items) | Self::ListTold(items, _) => safe(&items.join(", ")),
             Self::Number(n) => n.to_string(),
             Self::Flag(b) => if *b { "yes" } else { "no" }.to_owned(),
             Self::Node { depth, name, .. } => format!("{}{}", "  ".repeat(*depth), safe(name)),
@@ -49,12 +53,14 @@ impl Cell {
         }
     }
 
-    fn json(&self) -> Json {
+    /// For machines.
+    pub(crate) fn json(&self) -> Json {
         match self {
             Self::Text(text) | Self::Node { path: text, .. } => json!(text),
             Self::List(items) => json!(items),
             Self::Number(n) => json!(n),
             Self::Flag(b) => json!(b),
+            Self::Told(_, value) | Self::ListTold(_, value) => value.clone(),
             Self::None => Json::Null,
         }
     }
@@ -145,30 +151,6 @@ impl Report {
             wrap_under(&mut out, "", "  ", &self.next, width);
         }
         out
-    }
-
-    /// For machines.
-    pub(crate) fn json(&self) -> Json {
-        let mut whole = Map::new();
-        whole.insert("version".to_owned(), json!(crate::wire::answer::VERSION));
-        for section in &self.sections {
-            match &section.body {
-                Body::Fields(fields) => {
-                    let fields = fields.iter().map(|(key, cell)| ((*key).to_owned(), cell.json()));
-                    whole.insert(section.key.to_owned(), Json::Object(fields.collect()));
-                }
-                Body::Rows(columns, rows) => {
-                    let rows = rows.iter().map(|row| {
-                        let cells = columns.iter().zip(row);
-                        Json::Object(
-                            cells.map(|(c, cell)| ((*c).to_owned(), cell.json())).collect(),
-                        )
-                    });
-                    whole.insert(section.key.to_owned(), rows.collect());
-                }
-            }
-        }
-        Json::Object(whole)
     }
 }
 

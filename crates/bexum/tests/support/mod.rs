@@ -86,12 +86,16 @@ pub(crate) fn command_at(program: impl AsRef<OsStr>) -> Command {
 }
 
 pub(crate) fn finish(command: &mut Command, input: &[u8]) -> Run {
-    let mut child = command
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .expect("the program starts");
+    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = loop {
+        match command.spawn() {
+            // A program that was just copied is still open in a process that another test started.
+            Err(error) if error.kind() == std::io::ErrorKind::ExecutableFileBusy => {
+                std::thread::yield_now();
+            }
+            started => break started.expect("the program starts"),
+        }
+    };
     let mut stdin = child.stdin.take().expect("a pipe");
     let input = input.to_vec();
     // Another thread, so that a program that answers while it reads blocks nobody.

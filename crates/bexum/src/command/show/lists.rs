@@ -8,8 +8,10 @@ use bexum_core::engine::Closure;
 use bexum_core::expectation::Duty;
 use bexum_core::id::{GroupId, ScopeId};
 use bexum_core::policy::Policy;
-use bexum_core::principal::{Principal, Subject};
+use bexum_core::principal::{Membership, Principal, Subject};
 use bexum_core::time::{Phase, Window};
+use bexum_wire::show as shape;
+use serde_json::json;
 
 use super::View;
 use crate::render::phrases;
@@ -54,19 +56,30 @@ fn scopes(view: &View<'_>, report: &mut Report) {
                 path: scope.path.to_string(),
             },
             Cell::text(what),
-            if scope.sealed { Cell::text("sealed") } else { Cell::None },
-            Cell::List(attributes(view, &scope.attributes)),
-            if here == 0 { Cell::None } else { Cell::Number(here) },
+            sealed(scope.sealed),
+            attributes(view, &scope.attributes),
+            Cell::Told(if here == 0 { String::new() } else { here.to_string() }, here.into()),
         ]
     });
     let columns = &["scope", "what", "seal", "attributes", "attached"];
     report.rows("scopes", "scopes", columns, rows.collect());
 }
 
+/// `sealed`, or nothing.
+fn sealed(is_sealed: bool) -> Cell {
+    Cell::Told(if is_sealed { "sealed".to_owned() } else { String::new() }, is_sealed.into())
+}
+
 /// `team = 'imaging'`, one each.
-pub(super) fn attributes(view: &View<'_>, attributes: &Attributes) -> Vec<String> {
+pub(super) fn attributes(view: &View<'_>, attributes: &Attributes) -> Cell {
     let names = &view.estate.attribute_names;
-    attributes.iter().map(|(id, value)| format!("{} = {value}", names.name(id))).collect()
+    let told = attributes.iter().map(|(id, value)| format!("{} = {value}", names.name(id)));
+    Cell::ListTold(told.collect(), shape::attributes(view.estate, attributes))
+}
+
+/// A principal among its like, by its bare name; machines are told its whole one.
+fn bare(view: &View<'_>, principal: Principal) -> Cell {
+    Cell::Told(view.estate.principal_name(principal).to_owned(), view.id(principal).into())
 }
 
 fn catalogue(view: &View<'_>, report: &mut Report) {
@@ -107,13 +120,17 @@ fn users(view: &View<'_>, report: &mut Report) {
         let principal = estate.find_principal(&format!("user:{}", user.identity.name));
         debug_assert!(principal.is_some(), "user {i} has its own name");
         let closure = principal.map(|p| Closure::new(&view.engine, p, &[], view.at));
-        let groups = closure.iter().flat_map(|c| &c.group_names).map(|name| (*name).to_owned());
+        let names = closure.iter().flat_map(|c| &c.group_names).map(|name| (*name).to_owned());
+        let ids = closure.iter().flat_map(|c| &c.groups).map(|id| view.id(Principal::Group(*id)));
         vec![
-            Cell::text(&*user.identity.name),
+            principal.map_or(Cell::None, |user| bare(view, user)),
             Cell::maybe(user.full_name.as_deref()),
-            if user.enabled { Cell::None } else { Cell::text("not enabled") },
-            Cell::maybe(user.manager.map(|id| estate.user(id).identity.name.to_string())),
-            Cell::List(groups.collect()),
+            match user.enabled {
+                true => Cell::Told(String::new(), "enabled".into()),
+                false => Cell::Told("not enabled".to_owned(), "not-enabled".into()),
+            },
+            user.manager.map_or(Cell::None, |id| bare(view, Principal::User(id))),
+            Cell::ListTold(names.collect(), ids.collect()),
         ]
     });
     let columns = &["user", "full name", "state", "manager", "in groups"];
@@ -131,14 +148,16 @@ fn groups(view: &View<'_>, report: &mut Report) {
             Cell::List(names.chain(cut.then(|| "…".to_owned())).collect())
         };
         let is_cut = direct.len() + through.len() == most;
-        let owners =
-            group.owners.iter().flatten().map(|id| estate.user(*id).identity.name.to_string());
+        let owners = || group.owners.iter().flatten();
+        let names_of_owners = owners().map(|id| estate.user(*id).identity.name.to_string());
+        let ids_of_owners = owners().map(|id| view.id(Principal::User(*id)));
+        let name = group.identity.name.to_string();
         vec![
-            Cell::text(&*group.identity.name),
+            Cell::Told(name.clone(), format!("group:{name}").into()),
             names(direct, false),
             names(through, is_cut),
             Cell::maybe(group.members_when.as_ref().map(|when| &*when.text)),
-            Cell::List(owners.collect()),
+            Cell::ListTold(names_of_owners.collect(), ids_of_owners.collect()),
             Cell::text(group.join.word()),
         ]
     });
@@ -162,21 +181,27 @@ pub(super) fn transitive_members(
 
 fn roles(view: &View<'_>, report: &mut Report) {
     let rows = view.estate.roles.iter().map(|role| {
-        let list = |members: &[bexum_core::principal::Membership]| {
-            let members = members.iter().map(|m| match m.window {
-                Window::ALWAYS => view.id(m.who),
-                window => format!("{} ({})", view.id(m.who), phrases::window(window)),
-            });
-            Cell::List(members.collect())
-        };
+        let name = role.identity.name.to_string();
         vec![
-            Cell::text(&*role.identity.name),
-            list(&role.held_by),
-            list(&role.taken_by),
+            Cell::Told(name.clone(), format!("role:{name}").into()),
+            windowed(view, &role.held_by),
+            windowed(view, &role.taken_by),
             Cell::maybe(role.identity.about.as_deref()),
         ]
     });
     report.rows("roles", "roles", &["role", "held by", "taken up by", "about"], rows.collect());
+}
+
+/// Principals, each with its window if it has one.
+pub(super) fn windowed(view: &View<'_>, members: &[Membership]) -> Cell {
+    let names = members.iter().map(|m| match m.window {
+        Window::ALWAYS => view.id(m.who),
+        window => format!("{} ({})", view.id(m.who), phrases::window(window)),
+    });
+    let shapes = members
+        .iter()
+        .map(|m| json!({ "who": view.id(m.who), "window": shape::window(m.window, view.at) }));
+    Cell::ListTold(names.collect(), shapes.collect())
 }
 
 fn policies(view: &View<'_>, report: &mut Report) {
@@ -208,12 +233,17 @@ fn policies(view: &View<'_>, report: &mut Report) {
             None => "ceiling over everything".to_owned(),
             Some(scope) => format!("ceiling over {}", path(scope)),
         });
+        let to = used.to.iter().map(|to| view.subject(*to));
+        let at: Vec<String> = used.at.iter().map(path).collect();
+        let ceilings: Vec<Option<String>> =
+            used.over.iter().map(|scope| scope.as_ref().map(path)).collect();
+        let place = json!({ "attached": at.clone(), "ceiling-over": ceilings });
         vec![
             Cell::text(&*policy.name),
             Cell::maybe(gravest(view, &policy.allowed_actions)),
             Cell::List(denied(view, policy)),
-            Cell::List(headcount(&used.to)),
-            Cell::List(used.at.iter().map(path).chain(over).collect()),
+            Cell::ListTold(headcount(&used.to), to.collect()),
+            Cell::ListTold(at.into_iter().chain(over).collect(), place),
         ]
     });
     let columns = &["policy", "allows up to", "denies", "for", "where"];
@@ -325,7 +355,8 @@ pub(super) fn state(view: &View<'_>, window: Window) -> Cell {
         Phase::Future => "not yet",
         Phase::Past => "over",
     };
-    Cell::text(format!("{} ({now})", phrases::window(window)))
+    let text = format!("{} ({now})", phrases::window(window));
+    Cell::Told(text, shape::window(window, view.at))
 }
 
 fn ceilings(view: &View<'_>, report: &mut Report) {

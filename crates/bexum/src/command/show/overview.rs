@@ -9,6 +9,8 @@ use bexum_core::id::PolicyId;
 use bexum_core::origin::Origin;
 use bexum_core::principal::{Membership, Principal, Subject};
 use bexum_core::time::{Phase, Window};
+use bexum_wire::show as shape;
+use serde_json::json;
 
 use super::View;
 use super::lists::gravest;
@@ -45,11 +47,11 @@ const SHORT: &[&str] = &["state", "who", "what", "at"];
 
 fn row(view: &View<'_>, one: &Windowed) -> Vec<Cell> {
     vec![
-        Cell::text(state(view, one.window)),
+        Cell::Told(state(view, one.window), shape::window(one.window, view.at)["state"].clone()),
         Cell::List(one.who.clone()),
         Cell::List(one.what.clone()),
         Cell::List(one.at.clone()),
-        Cell::text(phrases::window(one.window)),
+        Cell::Told(phrases::window(one.window), shape::window(one.window, view.at)),
         Cell::text(view.sources.shown(one.origin)),
     ]
 }
@@ -204,9 +206,27 @@ fn counts(view: &View<'_>, report: &mut Report) {
     let kinds = estate.catalogue.kinds.len();
     let actions = count(estate.catalogue.actions.len(), "action", "actions");
     let fields = vec![
-        ("scopes", Cell::text(format!("{}{seals}", estate.scopes.len()))),
-        ("catalogue", Cell::text(format!("{}, {actions}", count(kinds, "kind", "kinds")))),
-        ("users", Cell::text(format!("{}{people}", estate.users.len()))),
+        (
+            "scopes",
+            Cell::Told(
+                format!("{}{seals}", estate.scopes.len()),
+                json!({ "all": estate.scopes.len(), "sealed": sealed }),
+            ),
+        ),
+        (
+            "catalogue",
+            Cell::Told(
+                format!("{}, {actions}", count(kinds, "kind", "kinds")),
+                json!({ "kinds": kinds, "actions": estate.catalogue.actions.len() }),
+            ),
+        ),
+        (
+            "users",
+            Cell::Told(
+                format!("{}{people}", estate.users.len()),
+                json!({ "all": estate.users.len(), "not-enabled": off }),
+            ),
+        ),
         ("groups", Cell::Number(estate.groups.len())),
         ("roles", Cell::Number(estate.roles.len())),
         ("policies", Cell::Number(estate.policies.len())),
@@ -215,11 +235,14 @@ fn counts(view: &View<'_>, report: &mut Report) {
         ("windows", Cell::Number(all_windows(view).len())),
         (
             "expectations",
-            Cell::text(format!(
-                "{}, {}",
-                count(estate.checks.len(), "check", "checks"),
-                count(laws, "law", "laws")
-            )),
+            Cell::Told(
+                format!(
+                    "{}, {}",
+                    count(estate.checks.len(), "check", "checks"),
+                    count(laws, "law", "laws")
+                ),
+                json!({ "checks": estate.checks.len(), "laws": laws }),
+            ),
         ),
     ];
     report.fields("counts", fields);

@@ -1,15 +1,17 @@
 //! One thing of the estate: a principal, a policy, a scope, a kind.
 
+use bexum_core::catalogue::Addresses;
 use bexum_core::condition::Condition;
 use bexum_core::engine::Closure;
 use bexum_core::id::{KindId, PolicyId, ScopeId};
 use bexum_core::principal::{Principal, Subject};
 use bexum_core::request::{Place, Target, describe};
-use bexum_core::time::{Phase, Window};
+use bexum_core::time::Phase;
 use bexum_core::trace::{self, Routes};
+use bexum_wire::common::value_json;
 
 use super::View;
-use super::lists::{attributes, coverage, gravest, state, transitive_members};
+use super::lists::{attributes, coverage, gravest, state, transitive_members, windowed};
 use crate::render::phrases;
 use crate::render::report::{Cell, Report};
 
@@ -28,11 +30,11 @@ impl View<'_> {
             };
             let rows = members.into_iter().map(|(who, direct)| {
                 let how = match direct {
-                    true if listed(who) => "directly",
-                    true => "by its members-when",
-                    false => "through a group",
+                    true if listed(who) => ("directly", "directly"),
+                    true => ("by its members-when", "by-condition"),
+                    false => ("through a group", "through-a-group"),
                 };
-                vec![Cell::text(self.id(who)), Cell::text(how)]
+                vec![Cell::text(self.id(who)), Cell::Told(how.0.to_owned(), how.1.into())]
             });
             report.rows("members", "members", &["member", "how"], rows.collect());
             let closed = body.members.iter().flatten();
@@ -66,7 +68,7 @@ impl View<'_> {
             let way = phrases::route(estate, principal, &routes.brief(Subject::One(into)));
             rows.push(vec![
                 Cell::text(self.id(into)),
-                Cell::text("may be taken up"),
+                Cell::Told("may be taken up".to_owned(), "takeable".into()),
                 Cell::maybe(way),
             ]);
         }
@@ -114,19 +116,14 @@ impl View<'_> {
             }
             Principal::Role(id) => {
                 let role = estate.role(id);
-                for (key, list) in [("held by", &role.held_by), ("taken up by", &role.taken_by)] {
-                    let names = list.iter().map(|m| match m.window {
-                        Window::ALWAYS => self.id(m.who),
-                        window => format!("{} ({})", self.id(m.who), phrases::window(window)),
-                    });
-                    fields.push((key, Cell::List(names.collect())));
-                }
+                fields.push(("held by", windowed(self, &role.held_by)));
+                fields.push(("taken up by", windowed(self, &role.taken_by)));
             }
             Principal::Workload(_) => {}
         }
         fields.push(("about", Cell::maybe(identity.about.as_deref())));
         fields.push(("place", Cell::maybe(identity.place.map(|id| &*estate.scope(id).path))));
-        fields.push(("attributes", Cell::List(attributes(self, &identity.attributes))));
+        fields.push(("attributes", attributes(self, &identity.attributes)));
         fields.push(("written", Cell::text(self.sources.shown(identity.origin))));
         fields
     }
@@ -266,7 +263,13 @@ impl View<'_> {
             ("path", Cell::text(&*scope.path)),
             ("what", Cell::text(describe(scope.class(), self.estate))),
             ("about", Cell::maybe(scope.about.as_deref())),
-            ("sealed", if scope.sealed { Cell::Flag(true) } else { Cell::None }),
+            (
+                "sealed",
+                match scope.sealed {
+                    true => Cell::Flag(true),
+                    false => Cell::Told(String::new(), false.into()),
+                },
+            ),
             ("written", Cell::text(self.sources.shown(scope.origin))),
         ]
     }
@@ -294,7 +297,7 @@ impl View<'_> {
                     seen.push(name);
                     rows.push(vec![
                         Cell::text(estate.attribute_names.name(name)),
-                        Cell::text(value.to_string()),
+                        Cell::Told(value.to_string(), value_json(value)),
                         Cell::text(&*estate.scope(at).path),
                     ]);
                 }
@@ -327,7 +330,9 @@ impl View<'_> {
                     attachment.policies.iter().map(|p| estate.policy(p.value).name.to_string());
                 let to = attachment.to.iter().map(|to| self.subject(to.value));
                 let reach = match attachment.window.phase(self.at) {
-                    Phase::Open if sealed => Cell::text("denies only: sealed"),
+                    Phase::Open if sealed => {
+                        Cell::Told("denies only: sealed".to_owned(), "denies-only".into())
+                    }
                     _ => state(self, attachment.window),
                 };
                 rows.push(vec![
@@ -367,11 +372,12 @@ impl View<'_> {
         );
         let rows = catalogue.actions[kind.actions.clone()].iter().map(|action| {
             let addresses = match action.addresses {
-                bexum_core::catalogue::Addresses::Itself => "the thing itself",
-                bexum_core::catalogue::Addresses::Account => "the whole account",
-                bexum_core::catalogue::Addresses::Parent => "the scope that will hold it",
+                Addresses::Itself => ("the thing itself", "itself"),
+                Addresses::Account => ("the whole account", "account"),
+                Addresses::Parent => ("the scope that will hold it", "parent"),
             };
-            vec![Cell::text(&*action.name), Cell::text(action.level.word()), Cell::text(addresses)]
+            let addresses = Cell::Told(addresses.0.to_owned(), addresses.1.into());
+            vec![Cell::text(&*action.name), Cell::text(action.level.word()), addresses]
         });
         report.rows("actions", "actions", &["action", "level", "asked of"], rows.collect());
         let scopes = self.estate.scopes.iter().filter(|(_, scope)| scope.kind == Some(id));

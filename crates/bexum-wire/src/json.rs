@@ -9,7 +9,8 @@ use serde::de::{Deserialize, Deserializer, MapAccess, SeqAccess, Visitor};
 
 /// A JSON value; keys keep their order and may repeat.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) enum Json<'a> {
+#[expect(missing_docs, reason = "the types of JSON")]
+pub enum Json<'a> {
     Null,
     Boolean(bool),
     Integer(i64),
@@ -22,7 +23,10 @@ pub(crate) enum Json<'a> {
 
 impl<'a> Json<'a> {
     /// Reads one value that fills all of `text`.
-    pub(crate) fn parse(text: &'a str) -> Result<Self, serde_json::Error> {
+    ///
+    /// # Errors
+    /// What is no JSON.
+    pub fn parse(text: &'a str) -> Result<Self, serde_json::Error> {
         let mut value: Self = serde_json::from_str(text)?;
         // serde_json reads the integer `-0` as a float; only the text tells it from `-0.0`.
         if value.has_negative_zero() && !has_point_or_exponent(text) {
@@ -32,7 +36,7 @@ impl<'a> Json<'a> {
     }
 
     /// The type in words, for messages.
-    pub(crate) fn type_in_words(&self) -> &'static str {
+    pub fn type_in_words(&self) -> &'static str {
         match self {
             Self::Null => "null",
             Self::Boolean(_) => "a boolean",
@@ -45,7 +49,7 @@ impl<'a> Json<'a> {
     }
 
     /// The first key that stands twice in one object, at any depth.
-    pub(crate) fn repeated_key(&self) -> Option<&str> {
+    pub fn repeated_key(&self) -> Option<&str> {
         match self {
             Self::List(items) => items.iter().find_map(Self::repeated_key),
             Self::Table(entries) => {

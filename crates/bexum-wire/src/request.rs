@@ -11,25 +11,32 @@ use bexum_core::{Request, Time};
 use super::json::Json;
 
 /// What a line is called in its answer.
-#[derive(Clone, Debug, PartialEq, serde::Serialize)]
+#[derive(Clone, Debug, PartialEq, serde::Serialize, schemars::JsonSchema)]
 #[serde(untagged)]
-pub(crate) enum LineId {
+pub enum LineId {
+    /// The text of its `id`.
     Text(String),
+    /// The number in its `id`, else that of the line.
     Number(i64),
 }
 
 /// A line that holds no request: why, and its `id` if that could be read.
 #[derive(Debug)]
-pub(crate) struct BadLine {
-    pub(crate) id: Option<LineId>,
-    pub(crate) error: String,
+pub struct BadLine {
+    /// Its `id`, if that could be read.
+    pub id: Option<LineId>,
+    /// Why it is none.
+    pub error: String,
 }
 
 /// Flattened attributes of a `given` or an `item`; `None` stands for `null`.
-pub(crate) type Flat<'a> = Vec<(Cow<'a, str>, Option<Value>)>;
+pub type Flat<'a> = Vec<(Cow<'a, str>, Option<Value>)>;
 
 /// Reads one request; `now` is its time when it gives none.
-pub(crate) fn parse(line: &str, now: Time) -> Result<(Option<LineId>, Request<'_>), BadLine> {
+///
+/// # Errors
+/// Why it is none.
+pub fn parse(line: &str, now: Time) -> Result<(Option<LineId>, Request<'_>), BadLine> {
     let json = Json::parse(line).map_err(|error| BadLine {
         id: id_of_broken(line),
         error: format!("this line is no JSON: {error}"),
@@ -157,7 +164,7 @@ fn texts<'a>(key: &str, value: Json<'a>) -> Result<Vec<Cow<'a, str>>, String> {
 }
 
 /// Circumstances, with the time apart.
-pub(crate) fn read_given(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), String> {
+pub fn read_given(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), String> {
     let Json::Table(entries) = value else {
         return Err(format!("`given` must be an object, not {}", value.type_in_words()));
     };
@@ -182,7 +189,11 @@ pub(crate) fn read_given(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), St
     Ok((flat, time))
 }
 
-pub(crate) fn read_item(value: Json<'_>) -> Result<Vec<(Cow<'_, str>, Value)>, String> {
+/// Reads the attributes of an item.
+///
+/// # Errors
+/// Why they are none.
+pub fn read_item(value: Json<'_>) -> Result<Vec<(Cow<'_, str>, Value)>, String> {
     let Json::Table(entries) = value else {
         return Err(format!("`item` must be an object, not {}", value.type_in_words()));
     };
@@ -226,7 +237,7 @@ fn flatten<'a>(
 }
 
 /// An attribute's value; the error is what it is instead, in words.
-pub(crate) fn attribute(json: Json<'_>) -> Result<Value, &'static str> {
+pub fn attribute(json: Json<'_>) -> Result<Value, &'static str> {
     Ok(match json {
         Json::Text(text) => Value::Text(text.into()),
         Json::Integer(n) => Value::Integer(n),

@@ -22,18 +22,19 @@ const MOST_IN_VAIN: usize = 64;
 
 /// A line's `id`, as it is written there.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub(crate) enum RawId<'a> {
+pub enum RawId<'a> {
     /// There is none.
     #[default]
     None,
     /// A string, without its quotes; nothing in it is escaped.
     Text(&'a str),
+    /// An integer.
     Number(i64),
 }
 
 /// Reads lines one after the other, and learns how they look.
 #[derive(Debug, Default)]
-pub(crate) struct Scanner {
+pub struct Scanner {
     shapes: Shapes,
     in_vain: usize,
     is_plain: bool,
@@ -48,12 +49,12 @@ fn is_plain(text: &str) -> bool {
 
 impl Scanner {
     /// Looks at all lines that come next together: if all are plain, none is looked at for that.
-    pub(crate) fn look_ahead(&mut self, lines: &str) {
+    pub fn look_ahead(&mut self, lines: &str) {
         self.is_plain = is_plain(lines);
     }
 
     /// Reads a line into `brief`, whose lists are used again; `None` where it is no common one.
-    pub(crate) fn scan<'a>(
+    pub fn scan<'a>(
         &mut self,
         line: &'a str,
         brief: &mut BorrowedRequest<'a>,
@@ -251,7 +252,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::{RawId, Scanner};
-    use crate::wire::request::{LineId, parse};
+    use crate::request::{LineId, parse};
 
     /// What is read at a glance is what is read with care.
     fn agree(line: &str) -> Result<bool, TestCaseError> {

@@ -1,0 +1,38 @@
+//! The JSON that Bexum reads and writes, typed and versioned.
+//!
+//! Each shape is a type of its own, apart from the core's, so that neither moves the other; keys are
+//! kebab-case, values are values and not texts for people. [`schemas`] has a JSON Schema of each.
+//! Nothing here prints or decides.
+
+pub mod answer;
+pub mod common;
+pub mod faults;
+pub mod json;
+pub mod proof;
+pub mod reach;
+pub mod request;
+pub mod scan;
+pub mod show;
+
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, Schema};
+
+/// The version of every shape.
+pub const VERSION: u32 = 1;
+
+/// The JSON Schema of everything that is written, by the command that writes it.
+#[must_use]
+pub fn schemas() -> Vec<(&'static str, Schema)> {
+    vec![
+        ("ask", written::<answer::Answer>()),
+        ("faults", written::<faults::Faults>()),
+        ("prove", written::<proof::Report>()),
+        ("reach", written::<reach::Reach>()),
+        ("replay", written::<answer::Line>()),
+        ("show", written::<show::Show>()),
+    ]
+}
+
+fn written<T: JsonSchema>() -> Schema {
+    SchemaSettings::draft2020_12().for_serialize().into_generator().into_root_schema_for::<T>()
+}
