@@ -5,8 +5,11 @@ use std::fmt;
 
 use rustc_hash::FxHashMap;
 
-use crate::id::{ActionId, KindId, ServiceId};
+use crate::id::{ActionId, KindId, ScopeId, ServiceId};
 use crate::origin::Origin;
+use crate::principal::Principal;
+use crate::request::Place;
+use crate::scope::ScopeType;
 
 /// How far a verb reaches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -123,6 +126,41 @@ pub enum TargetClass {
     Group,
     /// A role with a place.
     Role,
+}
+
+impl TargetClass {
+    /// A declared scope's.
+    pub(crate) fn of_scope(scope_type: ScopeType, kind: Option<KindId>) -> Self {
+        match scope_type {
+            ScopeType::Account => Self::Account,
+            ScopeType::Subscription => Self::Subscription,
+            ScopeType::Resource | ScopeType::Namespace => Self::Declared(kind),
+        }
+    }
+
+    /// A user's, group's or role's that has a place; no resource is a target in this way.
+    pub(crate) fn of_identity(who: Principal) -> Self {
+        match who {
+            Principal::User(_) => Self::User,
+            Principal::Group(_) => Self::Group,
+            Principal::Role(_) | Principal::Workload(_) => Self::Role,
+        }
+    }
+
+    /// That of what stands in a place; `scope` says what a scope is.
+    pub(crate) fn of_place(
+        place: Place,
+        scope: impl Fn(ScopeId) -> (ScopeType, Option<KindId>),
+    ) -> Self {
+        match place {
+            Place::Scope(id) => {
+                let (scope_type, kind) = scope(id);
+                Self::of_scope(scope_type, kind)
+            }
+            Place::Item(id) => Self::Item(scope(id).1),
+            Place::Identity(who, _) => Self::of_identity(who),
+        }
+    }
 }
 
 /// Services, kinds and actions of an estate, each sorted by name.

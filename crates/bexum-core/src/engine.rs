@@ -7,6 +7,7 @@
 
 mod action_index;
 mod batch;
+mod clause;
 mod closure;
 mod closure_cache;
 mod evaluate;
@@ -19,6 +20,7 @@ mod sink;
 mod subjects;
 
 pub use batch::{BorrowedRequest, RequestBatch};
+pub(crate) use clause::Clause;
 pub use closure::{Closure, RoleClosure};
 pub use evaluate::Decider;
 pub use facts::{EvalContext, Source};

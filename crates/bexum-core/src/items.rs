@@ -13,7 +13,7 @@ mod sorts;
 
 pub(crate) use nfa::{Piece, Words, of_fits, tell_apart};
 pub(crate) use rows::{Rows, Single, rows};
-pub(crate) use sorts::{Asked, sorts};
+pub(crate) use sorts::sorts;
 
 use crate::estate::Estate;
 use crate::id::ScopeId;

@@ -8,7 +8,82 @@
 //!
 //! Each stage has its own type and can be had only through the one before it. An [`Estate`] never
 //! changes; an [`Engine`] owns one, turned around for deciding, and each thread asks through a
-//! [`Decider`] of its own. The words (scope, item, principal, ceiling, …) are those of the spec's section 1.
+//! [`Decider`] of its own. The words (scope, item, principal, ceiling, …) are those of the spec's
+//! section 1.
+//!
+//! Declarations are mostly read from files, by the crate `bexum-files`. Made by hand:
+//!
+//! ```
+//! use bexum_core::catalogue::Level;
+//! use bexum_core::declaration::{Attachment, Declarations, Kind, List, Named, Policy, Scope};
+//! use bexum_core::declaration::{Statement, User, WindowWritten};
+//! use bexum_core::origin::{Origin, Spanned};
+//! use bexum_core::policy::Effect;
+//! use bexum_core::scope::ScopeType;
+//! use bexum_core::{Engine, Estate, Reason, Request, Time, Trace};
+//!
+//! fn word(text: &str) -> Spanned<String> {
+//!     Spanned::new(text.to_owned(), Origin::default())
+//! }
+//! fn list(texts: &[&str]) -> List {
+//!     Spanned::new(texts.iter().map(|text| word(text)).collect(), Origin::default())
+//! }
+//! fn named<T>(name: &str, body: T) -> Named<T> {
+//!     Named { name: word(name), about: None, body }
+//! }
+//!
+//! let scope = |scope_type, kind: Option<&str>| Scope {
+//!     scope_type,
+//!     kind: kind.map(word),
+//!     sealed: false,
+//!     attributes: Vec::new(),
+//! };
+//! let user =
+//!     User { full_name: None, enabled: true, manager: None, place: None, attributes: Vec::new() };
+//! let allow = Statement {
+//!     effect: Effect::Allow,
+//!     name: None,
+//!     about: None,
+//!     actions: list(&["dish.stow"]),
+//!     on: None,
+//!     when: Some(word("given.wind < 60")),
+//!     origin: Origin::default(),
+//! };
+//! let declared = Declarations {
+//!     name: "veyra".to_owned(),
+//!     kinds: vec![named(
+//!         "dish",
+//!         Kind { verbs: vec![(Level::Operate, word("stow"))], ..Kind::default() },
+//!     )],
+//!     scopes: vec![
+//!         named("veyra", scope(ScopeType::Account, None)),
+//!         named("veyra/dish-1", scope(ScopeType::Resource, Some("dish"))),
+//!     ],
+//!     users: vec![named("noor", user)],
+//!     policies: vec![named(
+//!         "operator",
+//!         Policy { include: Vec::new(), statements: vec![allow] },
+//!     )],
+//!     attachments: vec![Attachment {
+//!         policy: list(&["operator"]),
+//!         to: list(&["user:noor"]),
+//!         at: list(&["veyra"]),
+//!         window: WindowWritten::default(),
+//!         about: None,
+//!         origin: Origin::default(),
+//!     }],
+//!     ..Declarations::default()
+//! };
+//!
+//! let estate = Estate::build(&declared).expect("no faults");
+//! let engine = Engine::new(estate);
+//! let mut decider = engine.decider();
+//! let mut request = Request::new("user:noor", "dish.stow", "veyra/dish-1", Time(0));
+//! request.given.push(("wind".into(), Some(bexum_core::attribute::Value::Integer(12))));
+//! let query = request.resolve(engine.estate()).expect("a request");
+//! assert_eq!(decider.decide(&query), Reason::Granted);
+//! assert_eq!(Trace::of(&mut decider, &query).allows.len(), 1);
+//! ```
 
 mod action_set;
 pub mod attribute;

@@ -37,6 +37,7 @@ pub struct Request<'a> {
 
 /// Why a request is an error and no decision.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum RequestFault {
     /// `who` is no declared principal.
     #[error("principal `{0}` is not declared")]
@@ -150,6 +151,17 @@ pub enum Place {
     Identity(Principal, ScopeId),
 }
 
+impl Place {
+    /// What the catalogue sees in it.
+    #[must_use]
+    pub fn class(self, estate: &Estate) -> TargetClass {
+        TargetClass::of_place(self, |id| {
+            let scope = estate.scope(id);
+            (scope.scope_type, scope.kind)
+        })
+    }
+}
+
 /// A target, resolved.
 #[derive(Clone, Debug)]
 pub struct Target<'a> {
@@ -175,13 +187,7 @@ impl Target<'_> {
     /// What the catalogue sees in it.
     #[must_use]
     pub fn class(&self, estate: &Estate) -> TargetClass {
-        match self.place {
-            Place::Scope(id) => estate.scope(id).class(),
-            Place::Item(id) => TargetClass::Item(estate.scope(id).kind),
-            Place::Identity(Principal::User(_), _) => TargetClass::User,
-            Place::Identity(Principal::Group(_), _) => TargetClass::Group,
-            Place::Identity(..) => TargetClass::Role,
-        }
+        self.place.class(estate)
     }
 }
 

@@ -74,11 +74,7 @@ impl Scope {
     /// What the catalogue sees in it.
     #[must_use]
     pub fn class(&self) -> TargetClass {
-        match self.scope_type {
-            ScopeType::Account => TargetClass::Account,
-            ScopeType::Subscription => TargetClass::Subscription,
-            ScopeType::Resource | ScopeType::Namespace => TargetClass::Declared(self.kind),
-        }
+        TargetClass::of_scope(self.scope_type, self.kind)
     }
 
     /// The last segment of its path.

@@ -25,6 +25,7 @@ const NEW_FILE: &str = "checks.toml";
 
 /// Why nothing was added.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum AppendError {
     /// A file that would be no part of the estate.
     #[error("`{}` would be no file of this estate: {why}", .path.display())]

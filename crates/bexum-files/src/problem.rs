@@ -18,6 +18,7 @@ pub const ESTATE_BYTES: u64 = 2 << 30;
 
 /// One thing that keeps an estate from being loaded.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum Problem {
     /// The folder has no `bexum.toml`.
     #[error("`{}` is no estate: it has no `bexum.toml`", .0.display())]

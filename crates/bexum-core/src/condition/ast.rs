@@ -3,6 +3,7 @@
 use std::fmt;
 use std::ops::Range;
 
+use super::operators::Takes;
 use crate::attribute::Value;
 use crate::truth::Truth;
 
@@ -143,38 +144,28 @@ impl Operator {
     /// As it is written.
     #[must_use]
     pub fn sign(self) -> &'static str {
-        match self {
-            Self::Equal => "=",
-            Self::NotEqual => "!=",
-            Self::Less => "<",
-            Self::AtMost => "<=",
-            Self::Greater => ">",
-            Self::AtLeast => ">=",
-            Self::In => "in",
-            Self::Overlaps => "overlaps",
-            Self::Fits => "fits",
-            Self::Within => "within",
-        }
+        self.row().sign
     }
 
-    /// What a comparison comes to of which an operand is absent (spec section 4): nobody can say that
-    /// it differs from anything.
+    /// The operator that is written so.
+    pub(super) fn of_sign(sign: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|operator| operator.sign() == sign)
+    }
+
+    /// What a comparison comes to of which an operand is absent (spec section 4).
     pub(crate) fn with_absent(self) -> Truth {
-        match self {
-            Self::NotEqual => Truth::Undecided,
-            Self::Equal | Self::In | Self::Overlaps | Self::Fits | Self::Within => Truth::False,
-            Self::Less | Self::AtMost | Self::Greater | Self::AtLeast => Truth::False,
-        }
+        self.row().with_absent
+    }
+
+    /// What it takes on the left and on the right.
+    pub(crate) fn takes(self) -> [Takes; 2] {
+        self.row().takes
     }
 
     /// Whether it asks for an order.
     #[must_use]
     pub fn is_ordering(self) -> bool {
-        match self {
-            Self::Less | Self::AtMost | Self::Greater | Self::AtLeast => true,
-            Self::Equal | Self::NotEqual => false,
-            Self::In | Self::Overlaps | Self::Fits | Self::Within => false,
-        }
+        self.takes() == [Takes::Ordered; 2]
     }
 }
 

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::ast::{Expression, Operand, Operator, Path, Root};
 use super::fact::{Fact, Scalar};
-use super::operators::{Block, compare, parse_address};
+use super::operators::{Block, Takes, compare, parse_address};
 use super::program::{Draft, Literal, Program, Step, Term};
 use super::{ConditionFault, Located, parser};
 use crate::attribute::{AttributeNames, TARGET_BUILTINS, Value, WHO_BUILTINS};
@@ -244,7 +244,8 @@ impl Checker<'_> {
     /// Refuses literals that can only leave the comparison undecided.
     fn check_literals(&mut self, left: &Operand, operator: Operator, right: &Operand) {
         let before = self.faults.len();
-        if operator == Operator::Fits && !matches!(right, Operand::Literal(Value::Text(_), _)) {
+        let is_pattern = operator.takes()[1] == Takes::Pattern;
+        if is_pattern && !matches!(right, Operand::Literal(Value::Text(_), _)) {
             self.fault(ConditionFault::FitsPattern, right.span());
         } else if let Operand::Literal(value, span) = right {
             self.check_alone(value, operator, "right", span);
@@ -267,20 +268,16 @@ impl Checker<'_> {
         side: &'static str,
         span: &Range<usize>,
     ) {
-        let is_list = matches!(value, Value::List(_));
-        let useful = match operator {
-            Operator::Equal | Operator::NotEqual => !is_list,
-            Operator::In => is_list == (side == "right"),
-            Operator::Overlaps => is_list,
-            Operator::Fits => matches!(value, Value::Text(_)),
-            Operator::Within => return self.check_within(value, side, span),
-            Operator::Less | Operator::AtMost | Operator::Greater | Operator::AtLeast => {
-                match value {
-                    Value::Integer(_) => true,
-                    Value::Text(text) => Time::parse(text).is_some(),
-                    _ => false,
-                }
-            }
+        let useful = match operator.takes()[usize::from(side == "right")] {
+            Takes::Scalar => !matches!(value, Value::List(_)),
+            Takes::List => matches!(value, Value::List(_)),
+            Takes::Text | Takes::Pattern => matches!(value, Value::Text(_)),
+            Takes::Address | Takes::Ranges => return self.check_within(value, side, span),
+            Takes::Ordered => match value {
+                Value::Integer(_) => true,
+                Value::Text(text) => Time::parse(text).is_some(),
+                _ => false,
+            },
         };
         if !useful {
             let literal = match value {

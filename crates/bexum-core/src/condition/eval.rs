@@ -140,7 +140,7 @@ fn compare_sides(
     operator: Operator,
     (right, right_precomputed): (Fact<'_>, &Precomputed),
 ) -> Truth {
-    if let (Operator::Within, Precomputed::Blocks(blocks)) = (operator, right_precomputed) {
+    if let Precomputed::Blocks(blocks) = right_precomputed {
         let Fact::Scalar(Scalar::Text(address)) = left else { return Truth::Undecided };
         // A literal with anything that cannot be read was refused.
         return within_blocks(address, blocks);

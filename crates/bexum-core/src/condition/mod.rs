@@ -20,7 +20,7 @@ pub use check::{Condition, Reference};
 #[cfg(feature = "naive")]
 pub(crate) use operators::compare as compare_values;
 pub(crate) use operators::fits as is_fitting;
-pub(crate) use operators::range_ends;
+pub(crate) use operators::{Takes, range_ends};
 pub(crate) use program::{Program, Step, Term};
 
 use crate::name::{nearest, new_word};
@@ -39,6 +39,7 @@ pub struct Located {
 
 /// What is wrong with a condition.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum ConditionFault {
     /// Something else should stand here.
     #[error("expected {expected}, found {found}")]
@@ -139,7 +140,9 @@ impl ConditionFault {
                 if word == "has" {
                     return Some("write `PATH is set`, with the path before it".to_owned());
                 }
-                let keywords = token::Keyword::ALL.map(|(text, _)| text);
+                let operators = ast::Operator::ALL.into_iter().map(ast::Operator::sign);
+                let keywords = token::Keyword::ALL.into_iter().map(|(text, _)| text);
+                let keywords = keywords.chain(operators);
                 let root = word.split_once('.').and_then(|(root, rest)| {
                     let roots = ["who", "target", "given"];
                     let near = new_word(root).or_else(|| nearest(root, roots))?;
@@ -151,19 +154,9 @@ impl ConditionFault {
                     None => format!("a string stands in quotes: `'{word}'`"),
                 }
             }
-            Self::Never { operator: Operator::Equal | Operator::NotEqual, .. } => {
-                "use `in` for one of a list, `overlaps` for any of two lists".to_owned()
-            }
-            Self::Never { operator: Operator::In, side: "right", .. } => {
-                "write a list: `in ['…']`, or use `=`".to_owned()
-            }
-            Self::Never { operator, .. } if operator.is_ordering() => {
-                "order is known among integers and among times (`'2026-03-01T08:00:00Z'`)"
-                    .to_owned()
-            }
-            Self::Never { operator: Operator::Overlaps, .. } => {
-                "`overlaps` takes two lists; for one value in a list use `in`".to_owned()
-            }
+            // A list on the left of `in` is not mended by one on its right.
+            Self::Never { operator: Operator::In, side: "left", .. } => return None,
+            Self::Never { operator, .. } => operator.row().hint?.to_owned(),
             Self::Range(_) => {
                 "written like `10.20.0.0/16` (host bits zero), `10.20.0.7` or `2001:db8::/32`"
                     .to_owned()

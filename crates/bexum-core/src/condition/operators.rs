@@ -12,6 +12,88 @@ use crate::pattern::action::star_match;
 use crate::time::Time;
 use crate::truth::Truth;
 
+/// What an operator takes on one side.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Takes {
+    /// One value of any type.
+    Scalar,
+    /// An integer or a time.
+    Ordered,
+    /// A list.
+    List,
+    /// A string.
+    Text,
+    /// A string in which `*` and `?` stand for others; only as a literal.
+    Pattern,
+    /// An IP address.
+    Address,
+    /// An IP address, a range, or a list of these.
+    Ranges,
+}
+
+/// What there is to know of an operator, besides how it compares ([`compare`]).
+pub(super) struct Row {
+    /// As it is written: a word or a sign.
+    pub(super) sign: &'static str,
+    /// What it takes on the left and on the right.
+    pub(super) takes: [Takes; 2],
+    /// What it comes to where an operand is absent: nobody can say that it differs from anything.
+    pub(super) with_absent: Truth,
+    /// What to write instead of a literal that can only leave it undecided.
+    pub(super) hint: Option<&'static str>,
+}
+
+impl Operator {
+    /// The row of the operator in the table (spec section 4).
+    pub(super) fn row(self) -> &'static Row {
+        const fn row(sign: &'static str, left: Takes, right: Takes) -> Row {
+            Row { sign, takes: [left, right], with_absent: Truth::False, hint: None }
+        }
+        const fn order(sign: &'static str) -> Row {
+            let hint = "order is known among integers and among times (`'2026-03-01T08:00:00Z'`)";
+            Row { hint: Some(hint), ..row(sign, Takes::Ordered, Takes::Ordered) }
+        }
+        const ONE_OF_LIST: Option<&str> =
+            Some("use `in` for one of a list, `overlaps` for any of two lists");
+        match self {
+            Self::Equal => {
+                const { &Row { hint: ONE_OF_LIST, ..row("=", Takes::Scalar, Takes::Scalar) } }
+            }
+            Self::NotEqual => {
+                const {
+                    &Row {
+                        with_absent: Truth::Undecided,
+                        hint: ONE_OF_LIST,
+                        ..row("!=", Takes::Scalar, Takes::Scalar)
+                    }
+                }
+            }
+            Self::Less => const { &order("<") },
+            Self::AtMost => const { &order("<=") },
+            Self::Greater => const { &order(">") },
+            Self::AtLeast => const { &order(">=") },
+            Self::In => {
+                const {
+                    &Row {
+                        hint: Some("write a list: `in ['…']`, or use `=`"),
+                        ..row("in", Takes::Scalar, Takes::List)
+                    }
+                }
+            }
+            Self::Overlaps => {
+                const {
+                    &Row {
+                        hint: Some("`overlaps` takes two lists; for one value in a list use `in`"),
+                        ..row("overlaps", Takes::List, Takes::List)
+                    }
+                }
+            }
+            Self::Fits => const { &row("fits", Takes::Text, Takes::Pattern) },
+            Self::Within => const { &row("within", Takes::Address, Takes::Ranges) },
+        }
+    }
+}
+
 /// An IP address or a range of them, read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Block {

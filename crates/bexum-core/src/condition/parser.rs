@@ -160,14 +160,10 @@ impl Parser<'_> {
     }
 
     fn operator_of(&self, token: &Token) -> Option<Operator> {
-        Some(match token {
-            Token::Word(Keyword::In) => Operator::In,
-            Token::Word(Keyword::Overlaps) => Operator::Overlaps,
-            Token::Word(Keyword::Fits) => Operator::Fits,
-            Token::Word(Keyword::Within) => Operator::Within,
-            Token::Sign(sign) => return Operator::ALL.into_iter().find(|op| op.sign() == *sign),
-            _ => return None,
-        })
+        match token {
+            Token::Sign(sign) => Operator::of_sign(sign),
+            _ => None,
+        }
     }
 
     fn parse_operand(&mut self) -> Result<Operand, Located> {

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::ast::Operator;
 use super::check::Reference;
-use super::operators::Block;
+use super::operators::{Block, Takes};
 use crate::attribute::Value;
 use crate::time::Time;
 
@@ -64,13 +64,12 @@ impl Literal {
             Value::Text(text) => Block::parse(text),
             _ => None,
         };
+        let takes_ranges = operator.takes()[1] == Takes::Ranges;
         let precomputed = match value {
-            Value::List(items) if operator == Operator::Within => {
+            Value::List(items) if takes_ranges => {
                 Precomputed::Blocks(items.iter().filter_map(block).collect())
             }
-            text if operator == Operator::Within => {
-                Precomputed::Blocks(block(text).into_iter().collect())
-            }
+            text if takes_ranges => Precomputed::Blocks(block(text).into_iter().collect()),
             Value::Text(text) => {
                 Time::parse(text).map_or(Precomputed::Nothing, Precomputed::Moment)
             }

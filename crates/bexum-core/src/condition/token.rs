@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::ast::Root;
+use super::ast::{Operator, Root};
 use super::{ConditionFault, Located};
 use crate::name::Grammar;
 
@@ -25,25 +25,17 @@ pub(super) enum Keyword {
     Not,
     Is,
     Set,
-    In,
-    Overlaps,
-    Fits,
-    Within,
     True,
     False,
 }
 
 impl Keyword {
-    pub(super) const ALL: [(&'static str, Self); 11] = [
+    pub(super) const ALL: [(&'static str, Self); 7] = [
         ("and", Self::And),
         ("or", Self::Or),
         ("not", Self::Not),
         ("is", Self::Is),
         ("set", Self::Set),
-        ("in", Self::In),
-        ("overlaps", Self::Overlaps),
-        ("fits", Self::Fits),
-        ("within", Self::Within),
         ("true", Self::True),
         ("false", Self::False),
     ];
@@ -101,10 +93,11 @@ fn lex_sign(text: &str) -> Result<&'static str, (ConditionFault, usize)> {
             return Err((ConditionFault::OtherSpelling { found, write }, found.len()));
         }
     }
-    for sign in ["!=", "<=", ">=", "=", "<", ">", "(", ")", "[", "]", ","] {
-        if text.starts_with(sign) {
-            return Ok(sign);
-        }
+    // Of two that fit, the longer one: `<=` and not `<`.
+    let operators = Operator::ALL.into_iter().map(Operator::sign);
+    let signs = operators.chain(["(", ")", "[", "]", ","]).filter(|sign| text.starts_with(sign));
+    if let Some(sign) = signs.max_by_key(|sign| sign.len()) {
+        return Ok(sign);
     }
     let first = text.chars().next().unwrap_or(' ');
     if first == '!' {
@@ -150,6 +143,9 @@ fn lex_integer(word: &str) -> Result<Token, ConditionFault> {
 fn lex_word(word: &str) -> Result<Token, ConditionFault> {
     if let Some((_, keyword)) = Keyword::ALL.iter().find(|(text, _)| *text == word) {
         return Ok(Token::Word(*keyword));
+    }
+    if let Some(operator) = Operator::of_sign(word) {
+        return Ok(Token::Sign(operator.sign()));
     }
     let Some((root, name)) = word.split_once('.') else {
         return Err(ConditionFault::Word(word.to_owned()));

@@ -1,14 +1,14 @@
 //! What a condition or a brace sees when it is asked about one query.
 
+use super::clause::Clause;
 use super::closure::Closure;
 use super::index::{Index, NamesWritten};
 use crate::attribute::Value;
+use crate::condition::Reference;
 use crate::condition::check::{TargetAttribute, WhoAttribute};
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, ListFact, Scalar};
-use crate::condition::{Condition, Reference};
 use crate::id::{AttributeId, ScopeId, StatementId};
-use crate::pattern::PathSet;
 use crate::pattern::matching::Braces;
 use crate::pattern::path::Brace;
 use crate::pattern::residual::FRESH;
@@ -71,17 +71,7 @@ impl<'s> EvalContext<'s> {
     /// What a statement's `on` and `when` come to, its patterns starting `anchor` segments down;
     /// its `do` is not looked at.
     pub(crate) fn truth(&self, id: StatementId, anchor: usize) -> Truth {
-        let statement = self.index.estate().statement(id);
-        self.truth_of(&statement.on, statement.when.as_ref(), anchor)
-    }
-
-    /// What a pair of `on` and `when` comes to.
-    pub(crate) fn truth_of(&self, on: &PathSet, when: Option<&Condition>, anchor: usize) -> Truth {
-        let on = on.matches(&self.query.target.segments, anchor, self);
-        match when {
-            Some(when) if on != Truth::False => on.and(when.eval(self)),
-            _ => on,
-        }
+        Clause::of_statement(self.index.estate(), id, anchor).truth(self)
     }
 
     /// The nearest value at a scope or above it.

@@ -5,7 +5,7 @@ use super::subjects::{Codes, SubjectId, SubjectSets};
 use crate::catalogue::TargetClass;
 use crate::estate::Estate;
 use crate::id::{AttributeId, KindId, PolicyId, ScopeId};
-use crate::principal::{Principal, Subject};
+use crate::principal::Subject;
 use crate::request::Place;
 use crate::scope::ScopeType;
 use crate::time::Window;
@@ -188,20 +188,10 @@ impl ScopeIndex {
 
     /// What the catalogue sees in a target, as [`Target::class`](crate::request::Target::class).
     pub(crate) fn class(&self, place: Place) -> TargetClass {
-        match place {
-            Place::Scope(id) => {
-                let node = &self.nodes[id.index()];
-                match node.scope_type {
-                    ScopeType::Account => TargetClass::Account,
-                    ScopeType::Subscription => TargetClass::Subscription,
-                    ScopeType::Resource | ScopeType::Namespace => TargetClass::Declared(node.kind),
-                }
-            }
-            Place::Item(id) => TargetClass::Item(self.nodes[id.index()].kind),
-            Place::Identity(Principal::User(_), _) => TargetClass::User,
-            Place::Identity(Principal::Group(_), _) => TargetClass::Group,
-            Place::Identity(..) => TargetClass::Role,
-        }
+        TargetClass::of_place(place, |id| {
+            let node = &self.nodes[id.index()];
+            (node.scope_type, node.kind)
+        })
     }
 
     /// The scope, then each scope above it, with its depth and whether it is sealed.

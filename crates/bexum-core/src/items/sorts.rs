@@ -5,11 +5,10 @@ use std::cell::RefCell;
 use std::collections::BTreeSet;
 
 use super::nfa::{Pattern, Piece, Words, of_fits, tell_apart};
+use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
-use crate::condition::{Condition, Reference};
-use crate::engine::EvalContext;
+use crate::engine::{Clause, EvalContext};
 use crate::id::ScopeId;
-use crate::pattern::PathSet;
 use crate::pattern::matching::Braces as _;
 use crate::pattern::path::{Brace, Part, PathPattern, Segment};
 use crate::pattern::residual::Below;
@@ -19,15 +18,12 @@ use crate::request::{Place, resolve_target};
 const PATH: Reference = Reference::Target(TargetAttribute::Path);
 const NAME: Reference = Reference::Target(TargetAttribute::Name);
 
-/// An `on` and a `when`, and how many segments down its patterns start.
-pub(crate) type Asked<'a> = (&'a PathSet, Option<&'a Condition>, usize);
-
 /// A path for each sort of item of `scope` that these tell apart, and whether that is every sort.
 /// The scenes differ in the roles that statements see; their target is a sample item of the scope.
 pub(crate) fn sorts(
     contexts: &[EvalContext<'_>],
     scope: ScopeId,
-    asked: &[Asked<'_>],
+    asked: &[Clause<'_>],
 ) -> (Vec<String>, bool) {
     let Some(first) = contexts.first() else { return (Vec::new(), true) };
     let estate = first.index.estate();
@@ -53,15 +49,16 @@ pub(crate) fn sorts(
     };
     let mut words =
         Words { patterns: Vec::new(), before: Vec::new(), are_paths: true, is_sound: &is_item };
-    let looks_at_path = asked.iter().any(|(_, when, _)| {
-        when.is_some_and(|when| {
+    let looks_at_path = asked.iter().any(|clause| {
+        clause.when.is_some_and(|when| {
             when.references().iter().any(|(reference, _)| matches!(*reference, PATH | NAME))
         })
     });
     let mut patterns: Vec<(&PathPattern, usize)> = Vec::new();
-    for (on, _, anchor) in asked {
-        let of_set = on.plain.iter().chain(&on.excluded);
-        patterns.extend(of_set.filter(|p| singles_out(p, *anchor)).map(|p| (p, *anchor)));
+    for clause in asked {
+        let anchor = clause.anchor;
+        let single_out = clause.patterns().filter(|p| singles_out(p, anchor));
+        patterns.extend(single_out.map(|p| (p, anchor)));
     }
     if patterns.is_empty() && !looks_at_path {
         let one = ["/x", "/y", "/z"].into_iter().map(str::to_owned);
@@ -69,8 +66,8 @@ pub(crate) fn sorts(
         return (one.map(|below| format!("{path}{below}")).into_iter().collect(), true);
     }
     let mut unknowns = Unknowns::default();
-    for (on, when, _) in asked {
-        contexts.iter().for_each(|context| unknowns.take_in(context, on, *when));
+    for clause in asked {
+        contexts.iter().for_each(|context| unknowns.take_in(context, *clause));
     }
     for (pattern, anchor) in patterns {
         let start = if pattern.absolute { 0 } else { anchor };

@@ -12,6 +12,7 @@ pub use path::{PathPattern, PathSet};
 
 /// What is wrong with a pattern.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
 pub enum PatternFault {
     /// No `KIND.VERB`, `KIND.@LEVEL` or `*`.
     #[error("this is no action pattern: it is written `KIND.VERB`, `KIND.@LEVEL` or `*`")]

@@ -73,11 +73,7 @@ impl<'e> Plan<'e> {
             let first = placed.partition_point(|at| at.place.index() < range.start);
             let inside = placed[first..].iter().take_while(|at| at.place.index() < range.end);
             for (i, at) in inside.enumerate() {
-                let class = match at.who {
-                    Principal::User(_) => TargetClass::User,
-                    Principal::Group(_) => TargetClass::Group,
-                    _ => TargetClass::Role,
-                };
+                let class = TargetClass::of_identity(at.who);
                 if plan.may_match(at.path) && plan.counts(estate, class) {
                     plan.identities.insert(first + i);
                 }

@@ -18,10 +18,9 @@ use crate::condition::ast::Operator;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::{Fact, Scalar};
-use crate::condition::{Condition, Program, Reference, Step, Term, is_fitting};
-use crate::engine::EvalContext;
+use crate::condition::{Condition, Program, Reference, Step, Takes, Term, is_fitting};
+use crate::engine::{Clause, EvalContext};
 use crate::items::{Piece, Words, of_fits, tell_apart};
-use crate::pattern::PathSet;
 use crate::pattern::path::{Part, PathPattern, Segment};
 use crate::pattern::residual::FRESH;
 use crate::request::Given;
@@ -91,17 +90,10 @@ enum Operand {
 }
 
 impl Unknowns {
-    /// Takes in an `on` and a `when`, seen in a context.
-    pub(crate) fn take_in(
-        &mut self,
-        context: &EvalContext<'_>,
-        on: &PathSet,
-        when: Option<&Condition>,
-    ) {
-        for pattern in on.plain.iter().chain(&on.excluded) {
-            self.braces(context, pattern);
-        }
-        if let Some(when) = when {
+    /// Takes in what a clause asks, as it is seen in a context.
+    pub(crate) fn take_in(&mut self, context: &EvalContext<'_>, clause: Clause<'_>) {
+        clause.patterns().for_each(|pattern| self.braces(context, pattern));
+        if let Some(when) = clause.when {
             self.condition(context, &when.program);
         }
     }
@@ -217,21 +209,18 @@ impl Unknowns {
         for (side, is_left) in [(&left, true), (&right, false)] {
             let Operand::Unknown(place) = *side else { continue };
             let shape = &mut self.shapes[place];
-            match (operator, is_left) {
-                (Operator::In, false) | (Operator::Overlaps, _) => shape.lists += 1,
-                (Operator::Within, false) => {
+            match operator.takes()[usize::from(!is_left)] {
+                Takes::List => shape.lists += 1,
+                Takes::Ranges => {
                     shape.range = true;
                     shape.lists += 1;
                 }
-                (Operator::In | Operator::Within, true) | (Operator::Fits, _) => {
-                    shape.scalar = true;
-                }
-                (Operator::Equal | Operator::NotEqual, _) => shape.scalar = true,
-                (Operator::Less | Operator::AtMost, _) => shape.scalar = true,
-                (Operator::Greater | Operator::AtLeast, _) => shape.scalar = true,
+                Takes::Scalar | Takes::Ordered => shape.scalar = true,
+                Takes::Text | Takes::Pattern | Takes::Address => shape.scalar = true,
             }
         }
-        if let (Operator::Within, Operand::Unknown(place)) = (operator, &right) {
+        let takes_ranges = operator.takes()[1] == Takes::Ranges;
+        if let (true, Operand::Unknown(place)) = (takes_ranges, &right) {
             let leader = self.leader(*place);
             self.domains[leader].open_ranges = true;
         }
@@ -240,14 +229,14 @@ impl Unknowns {
                 self.join(a, b);
                 let leader = self.leader(a);
                 self.domains[leader].is_ordered |= operator.is_ordering();
-                self.domains[leader].reads_addresses |= operator == Operator::Within;
+                self.domains[leader].reads_addresses |= takes_ranges;
             }
             (Operand::Unknown(place), Operand::Known(values))
             | (Operand::Known(values), Operand::Unknown(place)) => {
                 let leader = self.leader(place);
                 let domain = &mut self.domains[leader];
                 domain.is_ordered |= operator.is_ordering();
-                domain.reads_addresses |= operator == Operator::Within;
+                domain.reads_addresses |= takes_ranges;
                 for value in values {
                     domain.add(operator, value);
                 }
@@ -286,11 +275,11 @@ impl Unknowns {
 
 impl ValueDomain {
     fn add(&mut self, operator: Operator, value: Value) {
-        match (operator, value) {
-            (Operator::Fits, Value::Text(text)) => {
+        match (operator.takes()[1], value) {
+            (Takes::Pattern, Value::Text(text)) => {
                 self.fit_patterns.insert(text.into());
             }
-            (Operator::Within, Value::Text(text)) => {
+            (Takes::Ranges, Value::Text(text)) => {
                 self.ranges.insert(text.into());
             }
             (_, Value::Text(text)) => {

@@ -14,10 +14,10 @@ use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
 use crate::decision::{Reading, Reason};
-use crate::engine::{Decider, EvalContext, NullSink, Session};
+use crate::engine::{Clause, Decider, EvalContext, NullSink, Session};
 use crate::expectation::{Claim, Law};
 use crate::id::{AttributeId, GroupId, PolicyId, ScopeId, StatementId};
-use crate::pattern::{PathPattern, PathSet};
+use crate::pattern::PathPattern;
 use crate::policy::Effect;
 use crate::principal::Principal;
 use crate::request::{Given, Query, Request};
@@ -132,13 +132,7 @@ impl<'e> Search<'_, 'e> {
         let mut unknowns = Unknowns::default();
         {
             let context = self.context(Effect::Deny);
-            if let Some(law) = self.law {
-                unknowns.take_in(&context, &law.on, law.when.as_ref());
-            }
-            for (id, _) in self.statements {
-                let statement = context.index.estate().statement(*id);
-                unknowns.take_in(&context, &statement.on, statement.when.as_ref());
-            }
+            self.asked().for_each(|clause| unknowns.take_in(&context, clause));
         }
         let mut assignment: Assignment = vec![None; unknowns.references.len()];
         let withheld = vec![false; assignment.len()];
@@ -183,7 +177,7 @@ impl<'e> Search<'_, 'e> {
     /// What the law's own `on` and `when` come to; it is asked as an allow is (spec section 16).
     fn concern(&self) -> Truth {
         let Some(law) = self.law else { return Truth::True };
-        self.context(Effect::Allow).truth_of(&law.on, law.when.as_ref(), 0)
+        Clause::of_law(law).truth(&self.context(Effect::Allow))
     }
 
     /// Whether giving more could still break the law, or it is broken already.
@@ -331,25 +325,23 @@ impl<'e> Search<'_, 'e> {
         !in_brace && !beside_unknown && !has_relatives(estate, unknowns, place)
     }
 
-    /// What is asked about the request: the law's `on` and `when`, then those of the statements in
-    /// play, each with how many segments down its patterns start.
-    fn asked(&self) -> impl Iterator<Item = (&'e PathSet, Option<&'e Condition>, usize)> + '_ {
+    /// What is asked about the request: by the law, then by the statements in play.
+    fn asked(&self) -> impl Iterator<Item = Clause<'e>> + '_ {
         let estate = self.decider.index.estate();
-        let statements = self.statements.iter().map(|(id, anchor)| {
-            let statement = estate.statement(*id);
-            (&statement.on, statement.when.as_ref(), *anchor)
-        });
-        self.law.map(|law| (&law.on, law.when.as_ref(), 0)).into_iter().chain(statements)
+        let of_statement =
+            |(id, anchor): &RelevantStatement| Clause::of_statement(estate, *id, *anchor);
+        let law = self.law.map(Clause::of_law);
+        law.into_iter().chain(self.statements.iter().map(of_statement))
     }
 
     /// The conditions in play, the law's among them.
     fn conditions(&self) -> impl Iterator<Item = &'e Condition> + '_ {
-        self.asked().filter_map(|(_, when, _)| when)
+        self.asked().filter_map(|clause| clause.when)
     }
 
     /// The path patterns in play, the law's among them.
     fn patterns(&self) -> impl Iterator<Item = &'e PathPattern> + '_ {
-        self.asked().flat_map(|(on, _, _)| on.plain.iter().chain(&on.excluded))
+        self.asked().flat_map(Clause::patterns)
     }
 
     /// All that a search depends on but what is given: two requests alike in it have the same
@@ -364,7 +356,7 @@ impl<'e> Search<'_, 'e> {
             "{:?} {:?} {:?} {seals:?} {:?}",
             self.query.take_up, self.query.action, self.query.time, self.entries
         );
-        for (on, when, anchor) in self.asked() {
+        for Clause { on, when, anchor } in self.asked() {
             for context in &contexts {
                 let path = on.matches(&self.query.target.segments, anchor, context);
                 if path == Truth::Undecided {
@@ -383,14 +375,12 @@ impl<'e> Search<'_, 'e> {
     fn next(&self, tree: &Tree<'_>, assignment: &Assignment) -> Option<usize> {
         let unknowns = tree.unknowns;
         let contexts = EFFECTS.map(|effect| self.context(effect));
-        for (on, when, anchor) in self.asked() {
-            let undecided =
-                |context: &EvalContext<'_>| context.truth_of(on, when, anchor) == Truth::Undecided;
-            if !contexts.iter().any(undecided) {
+        for clause in self.asked() {
+            if !contexts.iter().any(|context| clause.truth(context) == Truth::Undecided) {
                 continue;
             }
-            let braces = on.plain.iter().chain(&on.excluded).flat_map(|p| p.braces());
-            let named = when.into_iter().flat_map(|when| when.references());
+            let braces = clause.patterns().flat_map(|pattern| pattern.braces());
+            let named = clause.when.into_iter().flat_map(|when| when.references());
             let mut places = braces
                 .map(|brace| brace.attribute)
                 .chain(named.map(|(reference, _)| reference))

@@ -11,7 +11,7 @@ use super::representatives::moments_of;
 use super::search::{AtFirst, Found, RelevantStatement, Search, with_search};
 use super::{Counterexample, Judgement, LEAST_STEPS, Laws, NotWorkedOut, STEPS, WAITING};
 use crate::catalogue::{ActionSet, TargetClass};
-use crate::engine::{Closure, Decider, EvalContext, RoleClosure, SubjectSet, SubjectSets};
+use crate::engine::{Clause, Closure, Decider, EvalContext, RoleClosure, SubjectSet, SubjectSets};
 use crate::expectation::Claim;
 use crate::id::{ActionId, RoleId, ScopeId};
 use crate::items;
@@ -216,11 +216,7 @@ impl<'e> LawWalk<'_, 'e> {
                 places.next_if(|place| *place < last && placed[*place].place == id)
             {
                 let at = &placed[place];
-                let class = match at.who {
-                    Principal::User(_) => TargetClass::User,
-                    Principal::Group(_) => TargetClass::Group,
-                    _ => TargetClass::Role,
-                };
+                let class = TargetClass::of_identity(at.who);
                 let place = Place::Identity(at.who, id);
                 targets.push(LawTarget { path: at.path.to_owned(), place, class });
             }
@@ -340,11 +336,10 @@ impl<'e> LawWalk<'_, 'e> {
             contexts.push(context(taken_names));
         }
         let law = self.plan.law;
-        let mut asked: Vec<items::Asked<'_>> = vec![(&law.on, law.when.as_ref(), 0)];
-        for (statement, anchor) in &play.statements {
-            let statement = estate.statement(*statement);
-            if !statement.actions.is_disjoint(applicable) {
-                asked.push((&statement.on, statement.when.as_ref(), *anchor));
+        let mut asked = vec![Clause::of_law(law)];
+        for (id, anchor) in &play.statements {
+            if !estate.statement(*id).actions.is_disjoint(applicable) {
+                asked.push(Clause::of_statement(estate, *id, *anchor));
             }
         }
         let (paths, whole) = items::sorts(&contexts, id, &asked);

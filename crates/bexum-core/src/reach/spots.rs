@@ -47,14 +47,7 @@ impl Spot {
     /// The actions that apply there.
     #[must_use]
     pub fn applicable<'e>(&self, estate: &'e Estate) -> &'e ActionSet {
-        let class = match self.place {
-            Place::Scope(id) => estate.scope(id).class(),
-            Place::Item(id) => TargetClass::Item(estate.scope(id).kind),
-            Place::Identity(Principal::User(_), _) => TargetClass::User,
-            Place::Identity(Principal::Group(_), _) => TargetClass::Group,
-            Place::Identity(..) => TargetClass::Role,
-        };
-        estate.catalogue.applicable(class)
+        estate.catalogue.applicable(self.place.class(estate))
     }
 
     /// How deep it stands in the tree; an account stands at 0.

@@ -24,6 +24,7 @@ pub struct Revision {
 
 /// Why a revision cannot be read.
 #[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
 pub enum RevisionError {
     /// The program is not there, or cannot be run.
     #[error("cannot run `git`: {0}")]
