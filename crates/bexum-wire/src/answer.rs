@@ -167,7 +167,7 @@ pub struct Obstructed {
 
 /// What keeps a statement out of play.
 #[derive(Debug, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
+#[serde(rename_all = "kebab-case", rename_all_fields = "kebab-case")]
 pub enum Obstacle {
     /// The seal on this scope.
     Seal(String),

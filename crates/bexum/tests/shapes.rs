@@ -80,7 +80,13 @@ fn what_is_written_is_as_its_schema_says() {
         demo.run(&all).out
     };
     for question in [
-        &["ask", "user:petra", "dish.stow", "veyra/instruments/fjord/dish-4"][..],
+        &[
+            "ask",
+            "resource:veyra/instruments/scheduler",
+            "dish.stow",
+            "veyra/instruments/fjord/dish-4",
+        ][..],
+        &["ask", "user:petra", "dish.stow", "veyra/instruments/fjord/dish-4"],
         &[
             "ask",
             "user:noor",
