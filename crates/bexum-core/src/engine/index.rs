@@ -51,6 +51,7 @@ impl Engine {
 impl Deref for Engine {
     type Target = Index;
 
+    #[inline]
     fn deref(&self) -> &Index {
         &self.0
     }
@@ -128,6 +129,7 @@ impl Index {
     }
 
     /// The estate.
+    #[inline]
     #[must_use]
     pub fn estate(&self) -> &Estate {
         &self.estate

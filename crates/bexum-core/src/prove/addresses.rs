@@ -50,9 +50,15 @@ impl ValueDomain {
 
     /// An address in so many spellings that no text names, as far as there are.
     fn spellings(&self, family: usize, bits: u128, most: usize) -> Vec<String> {
-        let mut all = spellings::of_address(family, bits);
-        all.retain(|text| !self.texts.contains(text));
-        all.truncate(most);
+        let mut all: Vec<String> = Vec::new();
+        for text in spellings::of_address(family, bits).filter(|text| !self.texts.contains(text)) {
+            if all.len() == most {
+                break;
+            }
+            if !all.contains(&text) {
+                all.push(text);
+            }
+        }
         all
     }
 
