@@ -204,3 +204,46 @@ fn turn<T: Copy>(edges: &mut MembershipEdges<T>, into: T, list: &[Membership]) {
         edges.entry(member.who).or_default().push(edge);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::Engine;
+    use crate::Estate;
+    use crate::declaration::{Declarations, Named, Scope};
+    use crate::origin::{Origin, Spanned};
+    use crate::scope::ScopeType;
+
+    fn engine(account: &str) -> Engine {
+        let body = Scope {
+            scope_type: ScopeType::Account,
+            kind: None,
+            sealed: false,
+            attributes: Vec::new(),
+        };
+        let name = Spanned::new(account.to_owned(), Origin::default());
+        let scopes = vec![Named { name, about: None, body }];
+        let declared = Declarations { name: "x".to_owned(), scopes, ..Declarations::default() };
+        Engine::new(Estate::build(&declared).expect("it builds"))
+    }
+
+    fn first_scope(engine: &Engine) -> String {
+        engine.decider().index.estate().scopes.iter().map(|(_, s)| s.path.to_string()).collect()
+    }
+
+    /// Whoever holds an engine holds all that it needs: other threads ask a clone while it is replaced.
+    #[test]
+    fn an_engine_is_shared_and_replaced() {
+        let mut held = engine("v");
+        let others: Vec<_> = (0..2)
+            .map(|_| {
+                let clone = held.clone();
+                std::thread::spawn(move || first_scope(&clone))
+            })
+            .collect();
+        held = engine("w");
+        for other in others {
+            assert_eq!(other.join().expect("it ends"), "v");
+        }
+        assert_eq!(first_scope(&held), "w");
+    }
+}
