@@ -4,7 +4,7 @@
 //!
 //! The lines of a log look alike: what differs is within strings and numbers, and all around is the
 //! same letter for letter. So a line that was read leaves its shape behind, and the next is first
-//! held against the [`Shapes`] known.
+//! held against the shapes known.
 
 mod shapes;
 

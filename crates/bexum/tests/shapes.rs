@@ -4,7 +4,7 @@ use std::path::Path;
 
 use jsonschema::Validator;
 
-use crate::support::{AT, Folder};
+use crate::support::{AT, Folder, SHOWN};
 
 /// `BEXUM_DOCS=overwrite` writes them anew, for a person to read before committing.
 #[test]
@@ -154,29 +154,9 @@ fn what_is_written_is_as_its_schema_says() {
     let report = shapes.check("prove", &run.out);
     assert_eq!(report["broken"], 3, "{}", run.out);
     assert_eq!(report["not-decided"], 1);
-    for what in [
-        "",
-        "scopes",
-        "catalogue",
-        "users",
-        "groups",
-        "roles",
-        "policies",
-        "attachments",
-        "ceilings",
-        "windows",
-        "expectations",
-        "user:noor",
-        "group:visitors",
-        "role:dish-keeper",
-        "policy:dish-operator",
-        "resource:veyra/survey/reducer",
-        "veyra/core/vault",
-        "kind:dish",
-        "veyra/survey/spectra/x",
-    ] {
-        let args: Vec<&str> = ["show", what].into_iter().filter(|arg| !arg.is_empty()).collect();
-        shapes.check("show", &json(&args));
+    shapes.check("show", &json(&["show"]));
+    for what in SHOWN {
+        shapes.check("show", &json(&["show", what]));
     }
     let users = shapes.check("show", &json(&["show", "users"]));
     let dag = &users["users"][1];

@@ -1,6 +1,6 @@
 //! `bexum show`: lists and things.
 
-use crate::support::{AT, Folder};
+use crate::support::{AT, Folder, SHOWN};
 
 fn show(what: &[&str]) -> String {
     let mut args = vec!["show"];
@@ -217,25 +217,7 @@ fn no_line_is_wider_than_the_terminal() {
 #[test]
 fn every_list_and_thing_has_json_of_one_version() {
     let folder = Folder::demo();
-    for what in [
-        "scopes",
-        "catalogue",
-        "users",
-        "groups",
-        "roles",
-        "policies",
-        "attachments",
-        "ceilings",
-        "user:lin",
-        "group:imaging",
-        "role:reducer",
-        "resource:veyra/survey/reducer",
-        "policy:keep-raw",
-        "kind:dish",
-        "veyra/survey",
-        "veyra/survey/maps/x",
-        "veyra/people/staff",
-    ] {
+    for what in SHOWN {
         let run = folder.run(&["show", what, "--format", "json", "--at-time", AT]);
         assert_eq!(run.code, Some(0), "{what}: {}", run.err);
         let json: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");

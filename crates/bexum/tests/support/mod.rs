@@ -10,6 +10,29 @@ use tempfile::TempDir;
 /// A moment for estates whose answers would change with the years.
 pub(crate) const AT: &str = "2026-10-05T20:00:00Z";
 
+/// Everything that `show` can be asked about the demo estate: all lists, and a thing of each sort.
+pub(crate) const SHOWN: [&str; 19] = [
+    "scopes",
+    "catalogue",
+    "users",
+    "groups",
+    "roles",
+    "policies",
+    "attachments",
+    "ceilings",
+    "windows",
+    "expectations",
+    "user:lin",
+    "group:visitors",
+    "role:dish-keeper",
+    "resource:veyra/survey/reducer",
+    "policy:keep-raw",
+    "kind:dish",
+    "veyra/survey",
+    "veyra/survey/maps/x",
+    "veyra/people/staff",
+];
+
 /// A temporary folder.
 pub(crate) struct Folder {
     dir: TempDir,
