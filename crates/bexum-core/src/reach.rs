@@ -19,7 +19,9 @@ use crate::time::Time;
 
 pub use actors::Actors;
 pub use origins::{Doubt, doubt, sources};
-pub use rows::{Limited, access_at, by_principal, by_target, cells_at, rows_at, spots_for};
+pub use rows::{
+    Limited, access_at, by_principal, by_principal_at, by_target, cells_at, rows_at, spots_for,
+};
 pub use spots::{Spot, SpotSort, Spots};
 
 /// A principal in some circumstances: everything of a request but the action and the target.

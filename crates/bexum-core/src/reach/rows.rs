@@ -192,11 +192,20 @@ pub fn by_principal(
     below: Option<ScopeId>,
     limited: &mut Limited,
 ) -> Vec<Row> {
-    let mut decider = Decider::new(index);
     let spots = Spots::new(index.estate());
-    let rows =
-        spots.below(below).flat_map(|spot| rows_at(&mut decider, people, spot, None, limited));
-    rows.collect()
+    let all = spots.below(below);
+    by_principal_at(index, people, all, limited)
+}
+
+/// The same at these spots alone: parts of all of them may be worked out at the same time.
+pub fn by_principal_at(
+    index: &Index,
+    people: &[Vec<Viewpoint>],
+    spots: impl Iterator<Item = Spot>,
+    limited: &mut Limited,
+) -> Vec<Row> {
+    let mut decider = Decider::new(index);
+    spots.flat_map(|spot| rows_at(&mut decider, people, spot, None, limited)).collect()
 }
 
 /// How many principals are looked at before what was worked out about them is forgotten.

@@ -16,6 +16,7 @@ use bexum_core::request::resolve_target;
 use bexum_core::{Estate, Request, Time};
 use bexum_wire::reach as wire;
 use clap::Parser;
+use rayon::prelude::*;
 
 use super::circumstances;
 use crate::args::{Circumstances, Reach, ReachFormat};
@@ -62,8 +63,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         return csv(&engine, typed, wanted, below).by_principal(&columns);
     }
     let people: Vec<Vec<Viewpoint>> = columns.iter().map(|one| one.sessions.clone()).collect();
-    let mut limited = Limited::new();
-    let mut rows = reach::by_principal(&engine, &people, below, &mut limited);
+    let (mut rows, limited) = rows_of(&engine, &people, below);
     if typed.sees {
         let observe = reach::actions_of(estate, Level::Observe);
         keep(estate, &mut rows, |row| {
@@ -98,6 +98,32 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     let grid = sketch.by_principal(title, &columns, &rows, wanted.as_ref());
     draw(&grid, typed.format)?;
     ended(estate, &limited)
+}
+
+/// Spots that one thread works out together.
+const SPOTS_TOGETHER: usize = 1_024;
+
+/// Everything that people can do, worked out on all cores.
+fn rows_of(
+    engine: &Engine,
+    people: &[Vec<Viewpoint>],
+    below: Option<ScopeId>,
+) -> (Vec<Row>, Limited) {
+    let spots: Vec<Spot> = Spots::new(engine.estate()).below(below).collect();
+    let parts: Vec<(Vec<Row>, Limited)> = spots
+        .par_chunks(SPOTS_TOGETHER)
+        .map(|spots| {
+            let mut limited = Limited::new();
+            let spots = spots.iter().cloned();
+            (reach::by_principal_at(engine, people, spots, &mut limited), limited)
+        })
+        .collect();
+    let (mut rows, mut limited) = (Vec::new(), Limited::new());
+    for (part, met) in parts {
+        rows.extend(part);
+        limited.extend(met);
+    }
+    (rows, limited)
 }
 
 /// All was shown, or it is said that it was not.

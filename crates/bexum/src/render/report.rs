@@ -211,12 +211,14 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
         out.push('\n');
         return;
     }
+    let shown: Vec<Vec<String>> =
+        rows.iter().map(|row| row.iter().map(Cell::shown).collect()).collect();
     // A column in which nobody has anything to say is left out.
     let used: Vec<usize> = (0..columns.len())
-        .filter(|i| rows.iter().any(|row| row.get(*i).is_some_and(|cell| !cell.shown().is_empty())))
+        .filter(|i| shown.iter().any(|row| row.get(*i).is_some_and(|cell| !cell.is_empty())))
         .collect();
     // Laying out a column takes the square of the longest text's length.
-    if rows.iter().flatten().any(|cell| cell.shown().len() > COLUMN_BYTES) {
+    if shown.iter().flatten().any(|cell| cell.len() > COLUMN_BYTES) {
         return stack_rows(out, columns, rows, width);
     }
     let mut table = Table::new();
@@ -225,14 +227,14 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
         .set_content_arrangement(ContentArrangement::Dynamic)
         .set_width(u16::try_from(width.saturating_sub(2)).unwrap_or(u16::MAX))
         .set_header(used.iter().map(|i| columns[*i]));
-    for row in rows {
-        table.add_row(used.iter().map(|i| row[*i].shown()));
+    for row in &shown {
+        table.add_row(used.iter().map(|i| &row[*i]));
     }
     // Names and paths are not cut in two for the sake of prose beside them, if there is room.
     let longest: Vec<usize> = used
         .iter()
         .map(|i| {
-            let words = rows.iter().filter_map(|row| longest_word(&row[*i].shown()));
+            let words = shown.iter().filter_map(|row| longest_word(&row[*i]));
             words.chain([columns[*i].len()]).max().unwrap_or(0)
         })
         .collect();
@@ -243,7 +245,7 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     let natural: Vec<usize> = used
         .iter()
         .map(|i| {
-            let cells = rows.iter().map(|row| textwrap::core::display_width(&row[*i].shown()));
+            let cells = shown.iter().map(|row| textwrap::core::display_width(&row[*i]));
             cells.chain([columns[*i].len()]).max().unwrap_or(0)
         })
         .collect();
