@@ -36,10 +36,11 @@ fn named<T>(name: &str, body: T) -> Named<T> {
 /// Moments around which windows open and close.
 pub(crate) const MOMENTS: [i64; 3] = [1_000_000, 2_000_000, 3_000_000];
 
-const SCOPES: [(&str, ScopeType, Option<&str>); 8] = [
+const SCOPES: [(&str, ScopeType, Option<&str>); 9] = [
     ("v", ScopeType::Account, None),
     ("v/s", ScopeType::Subscription, None),
     ("v/s/store", ScopeType::Resource, Some("store")),
+    ("v/s/5", ScopeType::Resource, Some("store")),
     ("v/s/c", ScopeType::Resource, Some("cluster")),
     ("v/s/c/n", ScopeType::Namespace, None),
     ("v/s/c/n/inner", ScopeType::Namespace, Some("store")),

@@ -27,7 +27,7 @@ fn texts(items: &[&str]) -> Value {
 }
 
 /// The last are asked about only where a law may be left undecided.
-pub(crate) const FAMILIES: [Family; 12] = [
+pub(crate) const FAMILIES: [Family; 18] = [
     Family {
         atoms: &["given.mfa", "given.mfa is set", "not given.mfa", "given.mfa = true"],
         tried: || each("mfa", vec![Value::Boolean(true), Value::Boolean(false), text("other")]),
@@ -46,6 +46,7 @@ pub(crate) const FAMILIES: [Family; 12] = [
             "given.ip within '10.0.0.0/8'",
             "given.ip within ['10.1.0.0/16', '::1']",
             "given.ip within '0.0.0.0/0'",
+            "given.ip within '10.1.0.0'",
             "given.ip != '10.1.0.0'",
             "given.ip != '::1'",
             "given.ip is set",
@@ -203,18 +204,50 @@ pub(crate) const FAMILIES: [Family; 12] = [
             "given.nets overlaps ['10.0.0.0/8', '10.0.0.0/31']",
             "given.at != '10.0.0.1'",
         ],
+        tried: nets,
+    },
+    // No range stands anywhere but the one that is asked about.
+    Family {
+        atoms: &[
+            "given.at within given.nets",
+            "'10.0.0.1' within given.nets",
+            "'10.0.0.1' in given.nets",
+            "given.nets is set",
+        ],
+        tried: nets,
+    },
+    // Moments long before, that a pattern fits.
+    Family {
+        atoms: &[
+            "given.stamp < target.since",
+            "given.stamp fits '1968*'",
+            "given.stamp fits '*5Z'",
+            "given.stamp is set",
+        ],
         tried: || {
-            let nets =
-                ["0.0.0.0/0", "10.0.0.0/8", "10.0.0.1", "10.0.0.0/31", "10.9.0.0/16", "::/0"];
-            let mut lists: Vec<Value> = nets.iter().map(|net| text(net)).collect();
-            lists.extend(nets.iter().map(|net| texts(&[net])));
-            lists.extend(nets.windows(2).map(texts));
-            let at =
-                ["10.0.0.1", "10.0.0.0", "10.9.9.9", "11.0.0.1", "::1", "other", "::ffff:10.0.0.1"];
-            let at = each("at", at.iter().map(|at| text(at)).collect());
-            let nets = each("nets", lists);
-            at.iter().flat_map(|at| nets.iter().map(|nets| [&at[..], &nets[..]].concat())).collect()
+            let times = [
+                "1968-01-01T00:00:05Z",
+                "1968-01-01T00:00:00Z",
+                "1969-01-01T00:00:05Z",
+                "1969-01-01T00:00:00Z",
+                "2001-01-01T00:00:05Z",
+                "2001-01-01T00:00:00Z",
+                "1968",
+                "5Z",
+            ];
+            each("stamp", times.iter().map(|time| text(time)).collect())
         },
+    },
+    // Two texts that one pattern fits.
+    Family {
+        atoms: &[
+            "given.one fits 'x?'",
+            "given.two fits 'x?'",
+            "given.one = given.two",
+            "given.one is set",
+            "given.two is set",
+        ],
+        tried: || two_texts(&["xa", "xb", "x", "other", "else"]),
     },
     // What stands in a path may be a text, an address, a number, a boolean.
     Family {
@@ -230,12 +263,7 @@ pub(crate) const FAMILIES: [Family; 12] = [
             "target.name fits '*y'",
             "given.seg != 'red'",
         ],
-        tried: || {
-            let words = ["x", "xy", "y", "zy", "10.0.0.1", "11.0.0.1", "red", "a", "store/red"];
-            let scalars = words.iter().map(|word| text(word));
-            let scalars = scalars.chain((-1..5).map(Value::Integer));
-            each("seg", scalars.chain([true, false].map(Value::Boolean)).collect())
-        },
+        tried: segments,
     },
     // Attributes compared with each other: whole numbers beside times, two texts beside patterns.
     Family {
@@ -266,14 +294,45 @@ pub(crate) const FAMILIES: [Family; 12] = [
             "given.two != 'xy'",
             "given.one fits 'x?'",
         ],
-        tried: || {
-            let words = ["x", "xy", "xz", "xw", "y", "zy", "xzy", "xwy", "other", ""];
-            let words: Vec<Value> = words.iter().map(|word| text(word)).collect();
-            let (one, two) = (each("one", words.clone()), each("two", words));
-            one.iter().flat_map(|a| two.iter().map(move |b| [&a[..], &b[..]].concat())).collect()
-        },
+        tried: || two_texts(&["x", "xy", "xz", "xw", "y", "zy", "xzy", "xwy", "other", ""]),
+    },
+    // What stands in a path, asked about as one sort of value alone.
+    Family {
+        atoms: &["given.seg fits 'x*'", "given.seg fits '*y'", "given.seg is set"],
+        tried: segments,
+    },
+    Family { atoms: &["given.seg", "given.seg = true", "given.seg is set"], tried: segments },
+    Family {
+        atoms: &["given.seg < 10", "given.seg > 3", "given.seg != 10", "given.seg is set"],
+        tried: segments,
     },
 ];
+
+/// Families about what stands in a path.
+pub(crate) const SEGMENTS: [usize; 4] = [12, 15, 16, 17];
+
+fn nets() -> Vec<Circumstances> {
+    let nets = ["0.0.0.0/0", "10.0.0.0/8", "10.0.0.1", "10.0.0.0/31", "10.9.0.0/16", "::/0"];
+    let mut lists: Vec<Value> = nets.iter().map(|net| text(net)).collect();
+    lists.extend(nets.iter().map(|net| texts(&[net])));
+    lists.extend(nets.windows(2).map(texts));
+    let at = ["10.0.0.1", "10.0.0.0", "10.9.9.9", "11.0.0.1", "::1", "other", "::ffff:10.0.0.1"];
+    let at = each("at", at.iter().map(|at| text(at)).collect());
+    let nets = each("nets", lists);
+    at.iter().flat_map(|at| nets.iter().map(|nets| [&at[..], &nets[..]].concat())).collect()
+}
+
+fn two_texts(words: &[&str]) -> Vec<Circumstances> {
+    let words: Vec<Value> = words.iter().map(|word| text(word)).collect();
+    let (one, two) = (each("one", words.clone()), each("two", words));
+    one.iter().flat_map(|a| two.iter().map(move |b| [&a[..], &b[..]].concat())).collect()
+}
+
+fn segments() -> Vec<Circumstances> {
+    let words = ["x", "xy", "y", "zy", "10.0.0.1", "11.0.0.1", "red", "a", "store/red"];
+    let scalars = words.iter().map(|word| text(word)).chain((-1..7).map(Value::Integer));
+    each("seg", scalars.chain([true, false].map(Value::Boolean)).collect())
+}
 
 /// Families of which every law is decided.
 pub(crate) const DECIDED: usize = 7;

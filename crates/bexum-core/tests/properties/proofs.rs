@@ -17,7 +17,7 @@ use proptest::prelude::*;
 use proptest::sample::select;
 
 use crate::estates::{self, DO, MOMENTS, list, w};
-use crate::families::{Circumstances, DECIDED, FAMILIES, text};
+use crate::families::{Circumstances, DECIDED, FAMILIES, SEGMENTS, text};
 
 /// Conditions that ask nothing about the circumstances but the time.
 const PLAIN: [&str; 9] = [
@@ -318,34 +318,61 @@ fn try_everything(
 }
 
 /// Where a law of [`bare_case`] looks: where the policy is attached, what it is about, the `on` of the
-/// law and that of the allow. The namespace has a sealed one below.
-type Look = (&'static str, &'static str, &'static [&'static str], &'static [&'static str]);
-const LOOKS: [Look; 3] = [
-    ("v/s/store", "store.list", &["/v/s/store"], &["**"]),
-    (
-        "v/s/store",
-        "rec.read",
-        &["/v/s/store/*/**", "/v/s/store/{given.seg}", "/v/s/store/*"],
-        &["**", "{given.count}", "*/{given.folder}", "{given.seg}"],
-    ),
-    (
-        "v/s/c/n",
-        "job.run",
-        &["/v/s/c/n/i*/x", "/v/s/c/n/**/inner/x", "/v/s/c/n/**", "/v/s/c/{given.seg}/*"],
-        &["**", "*/x", "{given.seg}/**"],
-    ),
+/// law, that of the allow and that of the deny. The namespace has a sealed one below.
+struct Look {
+    at: &'static str,
+    does: &'static str,
+    law_ons: &'static [&'static str],
+    ons: &'static [&'static str],
+    deny_ons: &'static [&'static str],
+}
+
+const LOOKS: [Look; 4] = [
+    Look {
+        at: "v/s/store",
+        does: "store.list",
+        law_ons: &["/v/s/store"],
+        ons: &["**"],
+        deny_ons: &["**"],
+    },
+    Look {
+        at: "v/s",
+        does: "store.list",
+        law_ons: &["/v/s/{given.seg}"],
+        ons: &["**"],
+        deny_ons: &["**"],
+    },
+    Look {
+        at: "v/s/store",
+        does: "rec.read",
+        law_ons: &["/v/s/store/*/**", "/v/s/store/{given.seg}", "/v/s/store/*", "/v/s/store/red"],
+        ons: &["**", "{given.count}", "*/{given.folder}", "{given.seg}"],
+        deny_ons: &["**", "{given.seg}"],
+    },
+    Look {
+        at: "v/s/c/n",
+        does: "job.run",
+        law_ons: &["/v/s/c/n/i*/x", "/v/s/c/n/**/inner/x", "/v/s/c/n/**", "/v/s/c/{given.seg}/*"],
+        ons: &["**", "*/x", "{given.seg}/**"],
+        deny_ons: &["**"],
+    },
 ];
 
 /// An estate in which everything hangs on conditions: one allow, perhaps a deny, for everyone, and a
 /// law about one user.
-fn bare_case(looks: &'static [Look], most_families: usize) -> impl Strategy<Value = Case> {
-    let all = (0..FAMILIES.len()).collect::<Vec<_>>();
-    select(looks).prop_flat_map(move |(at, does, law_ons, ons)| {
+fn bare_case(
+    looks: &'static [Look],
+    families: impl Into<Vec<usize>>,
+    most_families: usize,
+) -> impl Strategy<Value = Case> {
+    let all = families.into();
+    (0..looks.len()).prop_flat_map(move |look| {
+        let Look { at, does, law_ons, ons, deny_ons } = looks[look];
         let families = proptest::sample::subsequence(all.clone(), 1..=most_families);
         families.prop_flat_map(move |families| {
             let condition = || condition(families.clone());
             let claim = prop_oneof![3 => Just(Claim::Never), 1 => Just(Claim::Always)];
-            let deny = weighted(0.5, condition());
+            let deny = weighted(0.5, (condition(), select(deny_ons)));
             let when = weighted(0.7, condition());
             let families = families.clone();
             (estates::estate(), condition(), deny, select(ons), select(law_ons), claim, when)
@@ -360,7 +387,7 @@ fn bare_case(looks: &'static [Look], most_families: usize) -> impl Strategy<Valu
                         origin: Origin::default(),
                     };
                     let mut statements = vec![statement(Effect::Allow, &allow, on)];
-                    statements.extend(deny.map(|deny| statement(Effect::Deny, &deny, "**")));
+                    statements.extend(deny.map(|(when, on)| statement(Effect::Deny, &when, on)));
                     declared.policies.truncate(1);
                     declared.policies[0].body = Policy { include: Vec::new(), statements };
                     declared.ceilings.clear();
@@ -393,6 +420,10 @@ fn bare_case(looks: &'static [Look], most_families: usize) -> impl Strategy<Valu
     })
 }
 
+fn every_family() -> Vec<usize> {
+    (0..FAMILIES.len()).collect()
+}
+
 fn check_bare(case: &Case) -> Result<(), TestCaseError> {
     let estate = estates::build(&case.declared);
     let engine = Engine::new(Arc::clone(&estate));
@@ -409,7 +440,7 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 2000, max_shrink_iters: 200, ..ProptestConfig::default() })]
 
     #[test]
-    fn a_law_that_hangs_on_circumstances_is_decided_right(case in bare_case(&LOOKS[..1], 1)) {
+    fn a_law_that_hangs_on_circumstances_is_decided_right(case in bare_case(&LOOKS[..1], every_family(), 1)) {
         check_bare(&case)?;
     }
 }
@@ -418,12 +449,17 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 60, max_shrink_iters: 200, ..ProptestConfig::default() })]
 
     #[test]
-    fn a_law_that_hangs_on_two_circumstances_is_decided_right(case in bare_case(&LOOKS[..1], 2)) {
+    fn a_law_that_hangs_on_two_circumstances_is_decided_right(case in bare_case(&LOOKS[..1], every_family(), 2)) {
         check_bare(&case)?;
     }
 
     #[test]
-    fn a_law_about_items_is_decided_right(case in bare_case(&LOOKS[1..], 1)) {
+    fn a_law_about_what_stands_in_a_path_is_decided_right(case in bare_case(&LOOKS[1..], SEGMENTS, 1)) {
+        check_bare(&case)?;
+    }
+
+    #[test]
+    fn a_law_about_items_is_decided_right(case in bare_case(&LOOKS[1..], every_family(), 1)) {
         check_bare(&case)?;
     }
 }
@@ -435,7 +471,7 @@ proptest! {
     /// in some circumstances is.
     #[test]
     fn what_could_be_allowed_is_told(
-        case in bare_case(&LOOKS, 2),
+        case in bare_case(&LOOKS, every_family(), 2),
         known in any::<proptest::sample::Index>(),
         at in select(vec![0, 2_000_000, 2_300_000, 3_000_001]),
     ) {
