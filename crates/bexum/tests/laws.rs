@@ -92,6 +92,11 @@ fn what_was_thought_of_by_others_is_found() {
             "do = '*'\non = '{given.n}'\nwhen = 'given.n < 3'".to_owned(),
             law("/w/a/*", ""),
         ),
+        (
+            "a number before everything",
+            "do = '*'\non = '{given.n}/**'\nwhen = 'given.n < 3'".to_owned(),
+            law("/w/a/**", ""),
+        ),
         ("a boolean in a path", plain.to_owned(), law("/w/a/{given.b}", "given.b")),
         (
             "a word of two patterns",
@@ -115,6 +120,11 @@ fn what_was_thought_of_by_others_is_found() {
             "a range that is given",
             plain.to_owned(),
             law("/w/a", "'10.0.0.1' within given.nets and not given.nets = '10.0.0.1'"),
+        ),
+        (
+            "a range among texts",
+            allow("given.at within '10.0.0.0/8' and given.nets overlaps ['10.0.0.0/8', '10.0.0.0/31']"),
+            law("/w/a", "not given.at within given.nets"),
         ),
         (
             "an address in other letters",

@@ -41,10 +41,13 @@ pub(crate) fn sorts(
         found
     };
     let segments: Vec<&str> = path.split('/').collect();
+    // An unknown brace counts as a `*` in what is left of a pattern; with a value it may still mean
+    // some items alone.
     let singles_out = |pattern: &PathPattern, anchor| {
-        contexts.iter().any(|context| {
-            let below = pattern.below(&segments, anchor, context);
-            matches!(below, Below::Some(..))
+        contexts.iter().any(|context| match pattern.below(&segments, anchor, context) {
+            Below::Nothing => false,
+            Below::Some(..) => true,
+            Below::All => pattern.braces().any(|brace| is_open(context, brace)),
         })
     };
     let mut words =
@@ -166,6 +169,13 @@ fn spelled(context: &EvalContext<'_>, pattern: &PathPattern, unknowns: &Unknowns
         found.extend(texts.map(|text| fill(false, Some((brace.attribute, &text)))));
     }
     found
+}
+
+/// Whether a brace may be filled with what nobody knows.
+fn is_open(context: &EvalContext<'_>, brace: &Brace<Reference>) -> bool {
+    let mut is_open = false;
+    context.alternatives(brace, &mut |text| is_open |= text.is_none());
+    is_open
 }
 
 fn brace_piece(

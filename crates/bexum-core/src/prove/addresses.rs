@@ -17,10 +17,9 @@ impl ValueDomain {
             return Vec::new();
         }
         let mut cuts = [BTreeSet::from([0u128]), BTreeSet::from([0u128])];
-        let blocks = self.ranges.iter().filter_map(|range| range_ends(range));
-        let singles = self.texts.iter().filter_map(|text| text.parse::<IpAddr>().ok());
-        let singles = singles.map(|address| (address.to_canonical(), address.to_canonical()));
-        for (first, last) in blocks.chain(singles) {
+        // A text that is compared with may be a range too, where ranges are what nobody gave.
+        let blocks = self.ranges.iter().chain(&self.texts).filter_map(|range| range_ends(range));
+        for (first, last) in blocks {
             let (family, first, last, end) = match (first, last) {
                 (IpAddr::V4(first), IpAddr::V4(last)) => {
                     (0, first.to_bits().into(), last.to_bits().into(), u32::MAX.into())

@@ -66,9 +66,9 @@ struct Shape {
     /// In how many places as a list.
     lists: usize,
     has: bool,
-    /// On the right of `within`. One range there is as good as a list of it, so that lists are
-    /// enough where nothing else asks for one value.
-    range: bool,
+    /// In how many of these on the right of `within`. One range there is as good as a list of it, so
+    /// that lists are enough where nothing else asks.
+    ranges: usize,
 }
 
 /// The attributes that are not known, and all that they are compared with.
@@ -212,7 +212,7 @@ impl Unknowns {
             match operator.takes()[usize::from(!is_left)] {
                 Takes::List => shape.lists += 1,
                 Takes::Ranges => {
-                    shape.range = true;
+                    shape.ranges += 1;
                     shape.lists += 1;
                 }
                 Takes::Scalar | Takes::Ordered => shape.scalar = true,
@@ -355,12 +355,14 @@ impl ValueDomain {
         if shape.scalar || shape.lists == 0 {
             found.extend(scalars.iter().flatten().cloned().map(Given::Value));
         }
-        if shape.range {
+        // One range by itself, where something else takes it for one value or for no list.
+        let one_range = shape.ranges > 0 && (shape.scalar || shape.ranges < shape.lists);
+        if shape.ranges > 0 {
             let (singles, all) = self.single_ranges();
             scalars[0].extend(singles.into_iter().map(|text| Value::Text(text.into())));
             // Which addresses one range holds together is more than these can tell; but it is as
             // good as the list of those that are asked about.
-            whole &= all && !shape.scalar;
+            whole &= all && !one_range;
         }
         if shape.lists > 0 {
             for scalars in &scalars {
@@ -370,7 +372,7 @@ impl ValueDomain {
             }
             found.push(Given::Value(Value::List([].into())));
         }
-        if shape.range && shape.scalar {
+        if one_range {
             let widest = ["0.0.0.0/0", "::/0"].map(|range| Value::Text(range.into()));
             let all = scalars[0].iter().cloned().chain(widest).filter(is_range);
             found.extend(all.map(Given::Value));
@@ -379,6 +381,12 @@ impl ValueDomain {
             found.push(Given::Head);
         }
         found.push(Given::Absent);
+        // A value of a sort that no comparison expects leaves each of them undecided.
+        if shape.lists == 0 {
+            found.push(Given::Value(Value::List([].into())));
+        } else if !shape.scalar {
+            found.push(Given::Value(Value::Boolean(true)));
+        }
         (found, whole)
     }
 

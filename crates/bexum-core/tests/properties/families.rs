@@ -14,7 +14,10 @@ pub(crate) struct Family {
 pub(crate) type Circumstances = Vec<(Cow<'static, str>, Option<Value>)>;
 
 fn each(name: &'static str, values: Vec<Value>) -> Vec<Circumstances> {
-    let given = values.into_iter().map(|value| vec![(Cow::from(name), Some(value))]);
+    // Of sorts that no condition expects, too.
+    let odd = [Value::Integer(77), texts(&[]), texts(&["odd"])];
+    let odd = odd.into_iter().filter(|odd| !values.contains(odd)).collect::<Vec<_>>();
+    let given = values.into_iter().chain(odd).map(|value| vec![(Cow::from(name), Some(value))]);
     [vec![], vec![(Cow::from(name), None)]].into_iter().chain(given).collect()
 }
 
@@ -27,7 +30,7 @@ fn texts(items: &[&str]) -> Value {
 }
 
 /// The last are asked about only where a law may be left undecided.
-pub(crate) const FAMILIES: [Family; 18] = [
+pub(crate) const FAMILIES: [Family; 19] = [
     Family {
         atoms: &["given.mfa", "given.mfa is set", "not given.mfa", "given.mfa = true"],
         tried: || each("mfa", vec![Value::Boolean(true), Value::Boolean(false), text("other")]),
@@ -306,6 +309,7 @@ pub(crate) const FAMILIES: [Family; 18] = [
         atoms: &["given.seg < 10", "given.seg > 3", "given.seg != 10", "given.seg is set"],
         tried: segments,
     },
+    Family { atoms: &["given.seg != 'red'", "given.seg is set"], tried: segments },
 ];
 
 /// Families about what stands in a path.
