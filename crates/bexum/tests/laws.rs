@@ -123,7 +123,9 @@ fn what_was_thought_of_by_others_is_found() {
         ),
         (
             "a range among texts",
-            allow("given.at within '10.0.0.0/8' and given.nets overlaps ['10.0.0.0/8', '10.0.0.0/31']"),
+            allow(
+                "given.at within '10.0.0.0/8' and given.nets overlaps ['10.0.0.0/8', '10.0.0.0/31']",
+            ),
             law("/w/a", "not given.at within given.nets"),
         ),
         (
@@ -187,6 +189,24 @@ fn a_value_with_a_slash_leaves_a_deny_in_doubt() {
     let report = json(&folder);
     assert_eq!(report["broken"], 1, "{report}");
     assert_eq!(report["expectations"][0]["broken-by"]["answer"]["reason"], "denied");
+}
+
+/// Values of a sort that a comparison does not expect leave it undecided, and doubt refuses.
+#[test]
+fn a_value_of_another_sort_leaves_a_deny_in_doubt() {
+    for never_true in [
+        "given.x fits 'r*' and not given.x fits 'r*'",
+        "given.x = 'r' and given.x != 'r'",
+        "'r' in given.x and not given.x overlaps ['r']",
+        "'10.0.0.1' in given.x and not '10.0.0.1' within given.x",
+    ] {
+        let folder = Folder::estate().and(&format!(
+            "[[policy.named.deny]]\ndo = '*'\nwhen = \"given.x is set and {never_true}\"\n[[attach]]\npolicy = 'named'\nto = 'everyone'\nat = 'v/s'\n[[always]]\nname = 'x'\nwho = 'user:ines'\ndoes = 'file.open'\non = '/v/s/store/b'\nwhen = 'given.x is set'\n",
+        ));
+        let report = json(&folder);
+        assert_eq!(report["broken"], 1, "{never_true}: {report}");
+        assert_eq!(report["expectations"][0]["broken-by"]["answer"]["reason"], "denied");
+    }
 }
 
 #[test]

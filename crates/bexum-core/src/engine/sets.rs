@@ -156,7 +156,8 @@ impl<'e> Decider<'e> {
         let closure = &session.closure;
         let refused = query.take_up.is_some_and(|role| !closure.can_take_up(role));
         let mut cells = Cells::nothing(all);
-        if closure.is_disabled || refused {
+        let is_granted = || self.may_be_allowed(&session, query.target.scope(), mask);
+        if closure.is_disabled || refused || !is_granted() {
             return cells;
         }
         let subjects = session.subjects();

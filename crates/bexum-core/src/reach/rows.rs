@@ -50,7 +50,8 @@ pub fn spots_for(
 pub type Limited = BTreeSet<ScopeId>;
 
 /// What patterns single out of the items that a spot stands for; nothing of other spots. Only the
-/// patterns of statements that name one of the actions in `wanted`, if given.
+/// patterns of statements that name one of the actions in `wanted`, if given. Where the session is
+/// allowed nothing there, no pattern makes a difference to it.
 fn singled_out(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
@@ -63,6 +64,9 @@ fn singled_out(
     let (SpotSort::Items, Some(action)) = (spot.sort, action) else { return items::Rows::none() };
     let query = session.query(spot, action);
     let asking = decider.session(&query);
+    if !decider.may_be_allowed(&asking, spot.scope(), spot.applicable(estate)) {
+        return items::Rows::none();
+    }
     let mut statements = decider.statements_in_play(&asking, &query);
     if let Some(wanted) = wanted {
         statements.retain(|said| !estate.statement(said.id).actions.is_disjoint(wanted));

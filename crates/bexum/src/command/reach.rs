@@ -165,7 +165,16 @@ fn sketch<'e>(engine: &'e Engine, typed: &Reach, at: Time) -> GridBuilder<'e> {
     let origin = format!("{} · as of {at}{said}{written}", engine.estate().name);
     let is_text = typed.format == ReachFormat::Text;
     let all_names = !is_text || typed.full || typed.sources;
-    GridBuilder { engine, full: typed.full, sources: typed.sources, all_names, origin }
+    let actions = engine.estate().catalogue.actions.iter();
+    let action_names = actions.map(|action| Arc::from(&*action.name)).collect();
+    GridBuilder {
+        engine,
+        action_names,
+        full: typed.full,
+        sources: typed.sources,
+        all_names,
+        origin,
+    }
 }
 
 fn draw(grid: &Grid, format: ReachFormat) -> anyhow::Result<Exit> {

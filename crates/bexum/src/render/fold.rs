@@ -8,6 +8,8 @@ use bexum_core::engine::Cells;
 use bexum_core::id::RoleId;
 use bexum_core::reach::{Row, SpotSort};
 
+use rayon::prelude::*;
+
 use super::grid::GridRow;
 
 /// A row that is shown, and how many below it are not.
@@ -53,7 +55,7 @@ struct Shares {
 /// Folds rows in the order of the tree. Counts compare, not names: a store and a dish of which all
 /// can be observed are the same in that. Where only some actions are `wanted`, names compare.
 pub(crate) fn fold(estate: &Estate, rows: &[Row], wanted: Option<&ActionSet>) -> Vec<Folded> {
-    let shares: Vec<Shares> = rows.iter().map(|row| shares_of(estate, row, wanted)).collect();
+    let shares: Vec<Shares> = rows.par_iter().map(|row| shares_of(estate, row, wanted)).collect();
     let depths: Vec<usize> = rows.iter().map(|row| row.spot.depth(estate)).collect();
     let mut folded: Vec<Folded> = Vec::new();
     let mut i = 0;
@@ -137,16 +139,14 @@ fn shares_of(estate: &Estate, row: &Row, wanted: Option<&ActionSet>) -> Shares {
         let each = all.iter().map(|cells| cells.unwrap_or(&nothing));
         let each = each.flat_map(|cells| Level::ALL.map(|level| (cells, level)));
         each.map(|(cells, level)| {
-            let of_level = |set: &ActionSet| -> Vec<usize> {
-                set.ones().filter(|i| estate.catalogue.actions[*i].level == level).collect()
+            let is_of_level = |i: &usize| estate.catalogue.actions[*i].level == level;
+            let whole = applicable.ones().filter(is_of_level).count();
+            let share = |set: &ActionSet| match set.ones().filter(is_of_level).count() {
+                0 => Share::Nothing,
+                some if wanted.is_none() && some == whole => Share::All,
+                _ => Share::Some(set.ones().filter(is_of_level).collect()),
             };
-            let whole = of_level(&applicable);
-            let share = |set: &ActionSet| match of_level(set) {
-                some if some.is_empty() => Share::Nothing,
-                some if wanted.is_none() && some.len() == whole.len() => Share::All,
-                some => Share::Some(some),
-            };
-            (!whole.is_empty()).then(|| (share(&cells.allow), share(&cells.depends)))
+            (whole > 0).then(|| (share(&cells.allow), share(&cells.depends)))
         })
         .collect()
     };

@@ -2,6 +2,7 @@
 //! text, as a page, or as a picture.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use bexum_core::catalogue::Level;
 use bexum_core::reach;
@@ -53,8 +54,8 @@ pub(crate) struct GridRow {
 /// The actions of one level in one row.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct LevelCell {
-    pub(crate) allow: Vec<String>,
-    pub(crate) depends: Vec<String>,
+    pub(crate) allow: Vec<Arc<str>>,
+    pub(crate) depends: Vec<Arc<str>>,
     pub(crate) total: usize,
 }
 
@@ -62,7 +63,8 @@ pub(crate) struct LevelCell {
 #[derive(Debug)]
 pub(crate) struct Note {
     doubt: reach::Doubt,
-    actions: Vec<String>,
+    actions: Vec<Arc<str>>,
+    known_actions: HashSet<Arc<str>>,
     first_place: String,
     places: HashSet<String>,
 }
@@ -75,20 +77,21 @@ pub(crate) struct Notes {
 }
 
 impl Notes {
-    pub(super) fn add(&mut self, doubt: reach::Doubt, action: &str, place: &str) {
+    pub(super) fn add(&mut self, doubt: reach::Doubt, action: &Arc<str>, place: &str) {
         let at = *self.by_doubt.entry(doubt).or_insert_with_key(|doubt| {
             let (doubt, first_place) = (doubt.clone(), place.to_owned());
             self.all.push(Note {
                 doubt,
                 actions: Vec::new(),
+                known_actions: HashSet::default(),
                 first_place,
                 places: HashSet::default(),
             });
             self.all.len() - 1
         });
         let note = &mut self.all[at];
-        if !note.actions.iter().any(|known| known == action) {
-            note.actions.push(action.to_owned());
+        if note.known_actions.insert(Arc::clone(action)) {
+            note.actions.push(Arc::clone(action));
         }
         if !note.places.contains(place) {
             note.places.insert(place.to_owned());
@@ -175,7 +178,8 @@ impl LevelCell {
     /// Every action, those that depend with a question mark.
     pub(crate) fn long(&self) -> String {
         let depends = self.depends.iter().map(|name| format!("{name}?"));
-        let all: Vec<String> = self.allow.iter().cloned().chain(depends).collect();
+        let allow = self.allow.iter().map(|name| name.to_string());
+        let all: Vec<String> = allow.chain(depends).collect();
         if all.is_empty() && self.total > 0 { "–".to_owned() } else { all.join(", ") }
     }
 }
@@ -414,7 +418,7 @@ fn summary(cells: &[LevelCell; 4], full: bool) -> String {
 
 /// What the other has more, less, or in doubt.
 fn difference(first: &[LevelCell; 4], other: &[LevelCell; 4]) -> String {
-    let all = |cells: &[LevelCell; 4], depends: bool| -> Vec<String> {
+    let all = |cells: &[LevelCell; 4], depends: bool| -> Vec<Arc<str>> {
         let pick =
             |cell: &LevelCell| if depends { cell.depends.clone() } else { cell.allow.clone() };
         cells.iter().flat_map(pick).collect()
@@ -423,7 +427,7 @@ fn difference(first: &[LevelCell; 4], other: &[LevelCell; 4]) -> String {
     let (depends, other_depends) = (all(first, true), all(other, true));
     let mut told = Vec::new();
     told.extend(other_allow.iter().filter(|a| !allow.contains(a)).map(|a| format!("+{a}")));
-    let gone = |name: &&String| !other_allow.contains(name) && !other_depends.contains(name);
+    let gone = |name: &&Arc<str>| !other_allow.contains(name) && !other_depends.contains(name);
     told.extend(allow.iter().chain(&depends).filter(gone).map(|a| format!("−{a}")));
     told.extend(other_depends.iter().filter(|a| !depends.contains(a)).map(|a| format!("?{a}")));
     if told.is_empty() { "the same".to_owned() } else { told.join(", ") }

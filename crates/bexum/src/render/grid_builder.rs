@@ -1,11 +1,15 @@
 //! From effective access to a grid: what a row says, what is folded, what is noted.
 
+use std::sync::Arc;
+
 use bexum_core::Estate;
 use bexum_core::catalogue::{ActionSet, Level};
 use bexum_core::engine::{Cells, Closure, Decider, Engine};
 use bexum_core::id::{ActionId, RoleId};
 use bexum_core::principal::Principal;
 use bexum_core::reach::{self, Crowd, Limited, Row, Spot, SpotSort, Viewpoint};
+
+use rayon::prelude::*;
 
 use super::grid::{Grid, GridRow, LevelCell, Notes};
 use super::{fold, phrases};
@@ -31,9 +35,14 @@ struct Told<'t> {
     wanted: Option<&'t ActionSet>,
 }
 
+/// What the cells of a row that depend wait for, each with its action's place in the catalogue.
+type Doubts = Vec<(reach::Doubt, usize)>;
+
 /// Makes grids.
 pub(crate) struct GridBuilder<'e> {
     pub(crate) engine: &'e Engine,
+    /// Every action's name, shared by all cells that name it.
+    pub(crate) action_names: Vec<Arc<str>>,
     pub(crate) full: bool,
     pub(crate) sources: bool,
     /// Whether the names of all people of a row are kept, for a search or a long list.
@@ -53,14 +62,27 @@ impl GridBuilder<'_> {
     ) -> Grid {
         let estate = self.engine.estate();
         let mut grid = self.grid(title, "where", columns.iter().map(|c| c.name.clone()).collect());
-        let mut decider = Decider::new(self.engine);
         grid.remarks.extend(columns.iter().filter_map(|column| self.remark(&column.viewpoint)));
-        for folded in fold::fold(estate, rows, wanted) {
-            let row = &rows[folded.row];
-            let viewpoints = columns.iter().map(|column| &column.viewpoint).collect();
-            let told = Told { spot: &row.spot, viewpoints, wanted };
-            let drawn = self.rows_of(&mut decider, &mut grid.notes, &told, row);
-            grid.rows.extend(folded.into_rows(rows, drawn));
+        let folded = fold::fold(estate, rows, wanted);
+        let drawn: Vec<(Vec<GridRow>, Doubts)> = folded
+            .into_par_iter()
+            .map_init(
+                || Decider::new(self.engine),
+                |decider, folded| {
+                    let row = &rows[folded.row];
+                    let viewpoints = columns.iter().map(|column| &column.viewpoint).collect();
+                    let told = Told { spot: &row.spot, viewpoints, wanted };
+                    let mut doubts = Doubts::new();
+                    let drawn = self.rows_of(decider, &mut doubts, &told, row);
+                    (folded.into_rows(rows, drawn), doubts)
+                },
+            )
+            .collect();
+        for (drawn, doubts) in drawn {
+            if let Some(row) = drawn.first() {
+                self.note(&mut grid.notes, doubts, &row.title);
+            }
+            grid.rows.extend(drawn);
         }
         // A part of the tree starts at the margin, under its whole path; so does every row whose
         // parent is not shown above it.
@@ -73,7 +95,8 @@ impl GridBuilder<'_> {
             }
             above.retain(|(depth, _)| *depth < row.depth);
             let is_below = |(depth, path): &(usize, String)| {
-                depth + 1 == row.depth && row.title.starts_with(&format!("{path}/"))
+                let below = row.title.strip_prefix(path.as_str());
+                depth + 1 == row.depth && below.is_some_and(|below| below.starts_with('/'))
             };
             if !above.last().is_some_and(is_below) {
                 row.label = row.title.clone();
@@ -95,7 +118,9 @@ impl GridBuilder<'_> {
                 let first = anybody.seen_by(who[0]);
                 let told = Told { spot, viewpoints: vec![&first], wanted: None };
                 let row = Row { spot: spot.clone(), access: vec![access.clone()] };
-                let mut drawn = self.rows_of(&mut decider, &mut grid.notes, &told, &row);
+                let mut doubts = Doubts::new();
+                let mut drawn = self.rows_of(&mut decider, &mut doubts, &told, &row);
+                self.note(&mut grid.notes, doubts, &spot.shown);
                 if self.sources {
                     for row in &mut drawn {
                         row.sources.clear();
@@ -148,7 +173,9 @@ impl GridBuilder<'_> {
         for folded in fold::fold(self.engine.estate(), rows, Some(wanted)) {
             let row = &rows[folded.row];
             let told = Told { spot: &row.spot, viewpoints: vec![&viewpoint], wanted: Some(wanted) };
-            let mut drawn = self.rows_of(decider, &mut grid.notes, &told, row);
+            let mut doubts = Doubts::new();
+            let mut drawn = self.rows_of(decider, &mut doubts, &told, row);
+            self.note(&mut grid.notes, doubts, &row.spot.shown);
             for row in &mut drawn {
                 row.depth = 1 + usize::from(row.is_role);
             }
@@ -186,12 +213,12 @@ impl GridBuilder<'_> {
         }
     }
 
-    /// The row of a spot, then one for each role that adds something there; with what they depend on
-    /// noted.
+    /// The row of a spot, then one for each role that adds something there; what they depend on is
+    /// added to `doubts`.
     fn rows_of(
         &self,
         decider: &mut Decider<'_>,
-        notes: &mut Notes,
+        doubts: &mut Doubts,
         told: &Told<'_>,
         row: &Row,
     ) -> Vec<GridRow> {
@@ -205,7 +232,10 @@ impl GridBuilder<'_> {
             let mut sources = Vec::new();
             for (viewpoint, cells) in told.viewpoints.iter().zip(&cells) {
                 let (session, Some(cells)) = (viewpoint.acting(role), cells) else { continue };
-                self.note(decider, notes, &session, told.spot, cells);
+                for i in cells.depends.ones() {
+                    let query = session.query(told.spot, action_id(estate, i));
+                    doubts.push((reach::doubt(decider, &query), i));
+                }
                 if self.sources {
                     sources.extend(self.sources(decider, &session, told.spot, cells));
                 }
@@ -244,14 +274,14 @@ impl GridBuilder<'_> {
         }
         let actions = &estate.catalogue.actions;
         let level_cell = |cells: &Cells, level: Level| {
-            let of_level = |set: &ActionSet| -> Vec<String> {
-                let named = set.ones().map(|i| &actions[i]).filter(|action| action.level == level);
-                named.map(|action| action.name.to_string()).collect()
+            let named = |set: &ActionSet| -> Vec<Arc<str>> {
+                let of_level = set.ones().filter(|i| actions[*i].level == level);
+                of_level.map(|i| Arc::clone(&self.action_names[i])).collect()
             };
             LevelCell {
-                allow: of_level(&cells.allow),
-                depends: of_level(&cells.depends),
-                total: of_level(&applicable).len(),
+                allow: named(&cells.allow),
+                depends: named(&cells.depends),
+                total: applicable.ones().filter(|i| actions[*i].level == level).count(),
             }
         };
         let path = &spot.shown;
@@ -287,19 +317,10 @@ impl GridBuilder<'_> {
         }
     }
 
-    /// Adds what the cells that depend wait for to the notes.
-    fn note(
-        &self,
-        decider: &mut Decider<'_>,
-        notes: &mut Notes,
-        session: &Viewpoint,
-        spot: &Spot,
-        cells: &Cells,
-    ) {
-        for i in cells.depends.ones() {
-            let doubt =
-                reach::doubt(decider, &session.query(spot, action_id(self.engine.estate(), i)));
-            notes.add(doubt, &self.engine.estate().catalogue.actions[i].name, &spot.shown);
+    /// Adds what the cells of a row wait for to the notes.
+    fn note(&self, notes: &mut Notes, doubts: Doubts, place: &str) {
+        for (doubt, action) in doubts {
+            notes.add(doubt, &self.action_names[action], place);
         }
     }
 
