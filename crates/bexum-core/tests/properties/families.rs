@@ -244,9 +244,9 @@ pub(crate) const FAMILIES: [Family; 19] = [
     // Two texts that one pattern fits.
     Family {
         atoms: &[
-            "given.one fits 'x?'",
-            "given.two fits 'x?'",
+            "given.one fits 'x?' and given.two fits 'x?'",
             "given.one = given.two",
+            "given.one != given.two",
             "given.one is set",
             "given.two is set",
         ],
