@@ -96,7 +96,8 @@ impl Names {
     }
 }
 
-fn request(line: &Json) -> Request<'_> {
+/// A made-up request.
+pub(crate) fn request(line: &Json) -> Request<'_> {
     use bexum_core::attribute::Value;
     let text = |key: &str| line[key].as_str().expect("a string");
     let given = &line["given"];

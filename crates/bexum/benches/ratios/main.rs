@@ -1,8 +1,9 @@
 //! How fast things are, as ratios between two ways in the same run: `cargo bench`.
 //!
-//! `cargo bench -- decide load replay memory prove` runs some of the parts. A time by itself says
+//! `cargo bench -- decide batch load replay memory prove` runs some of the parts. A time by itself says
 //! little on a machine that does other things; a ratio of medians, taken in turns, says more.
 
+mod batch;
 mod decide;
 mod floor;
 mod load;
@@ -35,6 +36,9 @@ fn main() {
     let platform = Platforms { folder: tempfile::tempdir().expect("a temporary folder") };
     if is_wanted("decide") {
         decide::run(&platform);
+    }
+    if is_wanted("batch") {
+        batch::run(&platform);
     }
     if is_wanted("load") {
         load::run(&platform);
