@@ -11,7 +11,7 @@ use bexum_core::policy::Policy;
 use bexum_core::principal::{Membership, Principal, Subject};
 use bexum_core::time::{Phase, Window};
 use bexum_wire::show as shape;
-use serde_json::json;
+use serde_json::{Value as Json, json};
 
 use super::View;
 use crate::render::phrases;
@@ -55,7 +55,7 @@ fn scopes(view: &View<'_>, report: &mut Report) {
                 name: scope.name().to_owned(),
                 path: scope.path.to_string(),
             },
-            Cell::text(what),
+            Cell::Told(what, shape::class(view.estate, scope.class())),
             sealed(scope.sealed),
             attributes(view, &scope.attributes),
             Cell::Told(if here == 0 { String::new() } else { here.to_string() }, here.into()),
@@ -91,15 +91,20 @@ fn catalogue(view: &View<'_>, report: &mut Report) {
         ];
         for level in Level::ALL {
             let verbs = catalogue.actions[kind.actions.clone()].iter();
-            let verbs = verbs.filter(|action| action.level == level).map(|action| {
-                let mark = match action.addresses {
-                    Addresses::Itself => "",
-                    Addresses::Account => " (account-wide)",
-                    Addresses::Parent => " (on parent)",
-                };
-                format!("{}{mark}", action.verb())
-            });
-            row.push(Cell::List(verbs.collect()));
+            let verbs = verbs.filter(|action| action.level == level);
+            let (told, values): (Vec<String>, Vec<Json>) = verbs
+                .map(|action| {
+                    let mark = match action.addresses {
+                        Addresses::Itself => "",
+                        Addresses::Account => " (account-wide)",
+                        Addresses::Parent => " (on parent)",
+                    };
+                    let asked_of = shape::asked_of(action.addresses);
+                    let value = json!({ "verb": action.verb(), "asked-of": asked_of });
+                    (format!("{}{mark}", action.verb()), value)
+                })
+                .unzip();
+            row.push(Cell::ListTold(told, values.into()));
         }
         let items = kind.items.iter().map(|id| catalogue.kind(*id).name.to_string());
         row.push(Cell::List(items.collect()));
@@ -302,22 +307,24 @@ pub(super) fn coverage(view: &View<'_>, policy: &Policy) -> Vec<Vec<Cell>> {
         let cells: Vec<Cell> = Level::ALL
             .into_iter()
             .map(|level| {
-                let verbs = |actions: &ActionSet| {
-                    let of_kind = kind.actions.clone();
-                    let named = of_kind.filter(|i| catalogue.actions[*i].level == level);
-                    let whole = named.clone().count();
-                    let named: Vec<&str> = named
-                        .filter(|i| actions.contains(*i))
-                        .map(|i| catalogue.actions[i].verb())
-                        .collect();
+                let of_level =
+                    || kind.actions.clone().filter(|i| catalogue.actions[*i].level == level);
+                let verbs = |actions: &ActionSet| -> Vec<&str> {
+                    let named = of_level().filter(|i| actions.contains(*i));
+                    named.map(|i| catalogue.actions[i].verb()).collect()
+                };
+                let whole = of_level().count();
+                let tell = |named: &[&str]| {
                     (!named.is_empty()).then(|| match named.len() {
                         count if count == whole => format!("all {whole}"),
                         count => format!("{} ({count} of {whole})", named.join(", ")),
                     })
                 };
-                let denied = verbs(&policy.denied_actions).map(|verbs| format!("deny {verbs}"));
-                let told = verbs(&policy.allowed_actions).into_iter().chain(denied);
-                Cell::List(told.collect())
+                let allowed = verbs(&policy.allowed_actions);
+                let denied = verbs(&policy.denied_actions);
+                let told = tell(&denied).map(|verbs| format!("deny {verbs}"));
+                let told = tell(&allowed).into_iter().chain(told).collect();
+                Cell::ListTold(told, json!({ "allow": allowed, "deny": denied, "of": whole }))
             })
             .collect();
         if cells.iter().any(|cell| !cell.shown().is_empty()) {
@@ -381,21 +388,24 @@ fn ceilings(view: &View<'_>, report: &mut Report) {
 
 fn expectations(view: &View<'_>, report: &mut Report) {
     let estate = view.estate;
-    let row = |table: &str, name: &str, says: String, origin| {
+    let row = |table: &str, name: &str, says: String, value: Json, origin| {
         let written = Cell::text(view.sources.shown(origin));
-        vec![Cell::text(table), Cell::text(name), Cell::text(says), written]
+        vec![Cell::text(table), Cell::text(name), Cell::Told(says, value), written]
     };
     let checks = estate.checks.iter().map(|check| {
         let asked = check.who.len() * check.does.len() * check.on.len();
         let says = format!("{}: {}", phrases::count(asked, "request", "requests"), check.expect);
-        row("check", &check.name, says, check.origin)
+        let value = json!({ "requests": asked, "expect": check.expect.word() });
+        row("check", &check.name, says, value, check.origin)
     });
     let laws = estate.laws.iter().map(|law| {
         let who: Vec<String> = law.who.iter().map(|who| view.subject(*who)).collect();
         let on: Vec<&str> = law.on.texts().collect();
         let says =
             format!("{}: {} on {}", who.join(", "), law.does_written.join(" "), on.join(" "));
-        row(law.claim.word(), &law.name, says, law.origin)
+        let does: Vec<String> = law.does_written.iter().map(ToString::to_string).collect();
+        let value = json!({ "who": who, "does": does, "on": on });
+        row(law.claim.word(), &law.name, says, value, law.origin)
     });
     let separations = estate.separations.iter().map(|separation| {
         let names: Vec<String> = separation
@@ -407,7 +417,8 @@ fn expectations(view: &View<'_>, report: &mut Report) {
                 Duty::Policy(id) => format!("policy:{}", estate.policy(id).name),
             })
             .collect();
-        row("apart", &separation.name, names.join(", "), separation.origin)
+        let value = json!({ "any-two-of": names });
+        row("apart", &separation.name, names.join(", "), value, separation.origin)
     });
     let columns = &["table", "name", "says", "written"];
     let rows = checks.chain(laws).chain(separations).collect();

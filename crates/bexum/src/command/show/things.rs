@@ -1,6 +1,7 @@
 //! One thing of the estate: a principal, a policy, a scope, a kind.
 
-use bexum_core::catalogue::Addresses;
+use bexum_core::Estate;
+use bexum_core::catalogue::{Addresses, TargetClass};
 use bexum_core::condition::Condition;
 use bexum_core::engine::Closure;
 use bexum_core::id::{KindId, PolicyId, ScopeId};
@@ -9,11 +10,17 @@ use bexum_core::request::{Place, Target, describe};
 use bexum_core::time::Phase;
 use bexum_core::trace::{self, Routes};
 use bexum_wire::common::value_json;
+use bexum_wire::show as shape;
 
 use super::View;
 use super::lists::{attributes, coverage, gravest, state, transitive_members, windowed};
 use crate::render::phrases;
 use crate::render::report::{Cell, Report};
+
+/// What a target is.
+fn class(estate: &Estate, class: TargetClass) -> Cell {
+    Cell::Told(describe(class, estate), shape::class(estate, class))
+}
 
 impl View<'_> {
     /// A user, group, role or workload: what it is, what it is in, and what reaches it.
@@ -51,7 +58,8 @@ impl View<'_> {
         let way = |into: Principal| {
             let route = routes.brief(Subject::One(into));
             let text = phrases::route(estate, principal, &route);
-            Cell::text(text.unwrap_or_else(|| "itself".to_owned()))
+            let text = text.unwrap_or_else(|| "itself".to_owned());
+            Cell::Told(text, shape::route(estate, principal, &route))
         };
         let groups = closure.groups.iter().map(|id| Principal::Group(*id));
         let rows = groups
@@ -65,11 +73,12 @@ impl View<'_> {
         for role in &closure.takeable {
             let into = Principal::Role(*role);
             let routes = Routes::new(&self.engine, principal, &[], Some(*role), self.at);
-            let way = phrases::route(estate, principal, &routes.brief(Subject::One(into)));
+            let route = routes.brief(Subject::One(into));
+            let way = phrases::route(estate, principal, &route).unwrap_or_default();
             rows.push(vec![
                 Cell::text(self.id(into)),
                 Cell::Told("may be taken up".to_owned(), "takeable".into()),
-                Cell::maybe(way),
+                Cell::Told(way, shape::route(estate, principal, &route)),
             ]);
         }
         report.rows("roles", "roles", &["role", "state", "how"], rows);
@@ -143,10 +152,15 @@ impl View<'_> {
             Subject::One(Principal::Role(id)) => closure.roles.binary_search(&id).is_ok(),
             Subject::One(principal) => principal == who,
         };
-        let way = |subject: Subject| match subject {
-            Subject::Everyone => "everyone".to_owned(),
-            Subject::One(_) => phrases::route(estate, who, &routes.brief(subject))
-                .unwrap_or_else(|| "directly".to_owned()),
+        let way = |subject: Subject| {
+            let route = routes.brief(subject);
+            let text = match subject {
+                Subject::Everyone => "everyone".to_owned(),
+                Subject::One(_) => {
+                    phrases::route(estate, who, &route).unwrap_or_else(|| "directly".to_owned())
+                }
+            };
+            Cell::Told(text, shape::route(estate, who, &route))
         };
         let mut rows: Vec<(String, Vec<Cell>)> = Vec::new();
         for attachment in &estate.attachments {
@@ -157,7 +171,7 @@ impl View<'_> {
                         let row = vec![
                             Cell::text(&**path),
                             Cell::text(&*estate.policy(policy.value).name),
-                            Cell::text(way(to.value)),
+                            way(to.value),
                             state(self, attachment.window),
                             Cell::text(self.sources.shown(attachment.origin)),
                         ];
@@ -184,7 +198,7 @@ impl View<'_> {
                 rows.push(vec![
                     Cell::text(&*estate.policy(policy.value).name),
                     Cell::List(over.clone()),
-                    Cell::text(way(*bound)),
+                    way(*bound),
                     state(self, ceiling.window),
                     Cell::text(self.sources.shown(ceiling.origin)),
                 ]);
@@ -261,7 +275,7 @@ impl View<'_> {
         let scope = self.estate.scope(id);
         vec![
             ("path", Cell::text(&*scope.path)),
-            ("what", Cell::text(describe(scope.class(), self.estate))),
+            ("what", class(self.estate, scope.class())),
             ("about", Cell::maybe(scope.about.as_deref())),
             (
                 "sealed",
@@ -278,12 +292,12 @@ impl View<'_> {
     pub(super) fn scope(&self, id: ScopeId, target: &Target<'_>) -> Report {
         let estate = self.estate;
         let mut report = Report::new(target.path.to_owned());
-        let class = target.class(estate);
+        let target_class = target.class(estate);
         match target.place {
             Place::Item(_) => report.fields(
                 "item",
                 vec![
-                    ("what", Cell::text(describe(class, estate))),
+                    ("what", class(estate, target_class)),
                     ("nearest scope", Cell::text(&*estate.scope(id).path)),
                 ],
             ),
@@ -304,7 +318,7 @@ impl View<'_> {
             }
         }
         report.rows("attributes", "attributes", &["attribute", "value", "from"], rows);
-        let applicable = estate.catalogue.applicable(class);
+        let applicable = estate.catalogue.applicable(target_class);
         let rows = bexum_core::catalogue::Level::ALL.into_iter().filter_map(|level| {
             let actions = applicable.ones().map(|i| &estate.catalogue.actions[i]);
             let names: Vec<String> =
@@ -372,11 +386,12 @@ impl View<'_> {
         );
         let rows = catalogue.actions[kind.actions.clone()].iter().map(|action| {
             let addresses = match action.addresses {
-                Addresses::Itself => ("the thing itself", "itself"),
-                Addresses::Account => ("the whole account", "account"),
-                Addresses::Parent => ("the scope that will hold it", "parent"),
+                Addresses::Itself => "the thing itself",
+                Addresses::Account => "the whole account",
+                Addresses::Parent => "the scope that will hold it",
             };
-            let addresses = Cell::Told(addresses.0.to_owned(), addresses.1.into());
+            let asked_of = shape::asked_of(action.addresses);
+            let addresses = Cell::Told(addresses.to_owned(), asked_of.into());
             vec![Cell::text(&*action.name), Cell::text(action.level.word()), addresses]
         });
         report.rows("actions", "actions", &["action", "level", "asked of"], rows.collect());
