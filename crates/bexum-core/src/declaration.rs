@@ -5,6 +5,7 @@
 
 use crate::attribute::Value;
 use crate::catalogue::Level;
+use crate::condition::ast::Root;
 use crate::decision::{Reason, Verdict};
 use crate::expectation::Claim;
 use crate::origin::{Origin, Spanned};
@@ -21,6 +22,8 @@ pub type List = Spanned<Vec<Spanned<String>>>;
 pub struct Declarations {
     /// The estate's name.
     pub name: String,
+    /// `[attributes.…]`
+    pub attributes: Vec<Attribute>,
     /// `[service.…]`
     pub services: Vec<Named<()>>,
     /// `[kind.…]`
@@ -45,6 +48,32 @@ pub struct Declarations {
     pub laws: Vec<Law>,
     /// `[[apart]]`
     pub separations: Vec<Separation>,
+}
+
+/// A declared attribute (spec-work section 7.1).
+#[derive(Clone, Debug)]
+pub struct Attribute {
+    /// The root that it stands under.
+    pub root: Root,
+    /// Its full dotted name.
+    pub name: Spanned<String>,
+    /// What its values are; `None` where that could not be read.
+    pub body: Option<AttributeBody>,
+    /// What its author says about it.
+    pub about: Option<String>,
+}
+
+/// What the values of a declared attribute are, as written.
+#[derive(Clone, Debug)]
+pub struct AttributeBody {
+    /// A word for the type.
+    pub value_type: Spanned<String>,
+    /// Whether it is a list of them.
+    pub is_list: bool,
+    /// The only values there are.
+    pub one_of: Option<Spanned<Vec<Spanned<Value>>>>,
+    /// A word for how strings read.
+    pub form: Option<Spanned<String>>,
 }
 
 /// A declaration under a name of its own.

@@ -16,6 +16,7 @@ use crate::policy::{Attachment, Ceiling, Policy, Statement};
 use crate::principal::{Group, Identity, Principal, PrincipalType, Role, User};
 use crate::scope::{Scope, ScopeTree};
 use crate::time::Time;
+use crate::vocabulary::Vocabulary;
 
 /// An estate without a fault. It never changes; analyses of what would be take another one.
 #[derive(Debug)]
@@ -46,6 +47,8 @@ pub struct Estate {
     pub laws: Vec<Law>,
     /// What nobody may have together, in the order written.
     pub separations: Vec<Separation>,
+    /// Declared attributes.
+    pub vocabulary: Vocabulary,
     /// The names of all attributes that it gives or asks about.
     pub attribute_names: AttributeNames,
     /// The most segments of any path pattern.

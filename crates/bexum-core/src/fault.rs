@@ -319,6 +319,55 @@ pub enum Fault {
     /// Fewer than two things to keep apart.
     #[error("`any-two-of` needs two different names at least")]
     NothingToKeepApart,
+    /// A declared name that is the head of another (spec-work section 7.1).
+    #[error("`{name}` is declared, and so is `{below}` below it")]
+    AttributeHead {
+        /// The head.
+        name: String,
+        /// A declared name below it.
+        below: String,
+    },
+    /// `one-of` or `form` beside a type that cannot have it.
+    #[error("`{key}` goes with {with}, not with `{value_type}`")]
+    NotOfType {
+        /// The key.
+        key: &'static str,
+        /// What it goes with, in words.
+        with: &'static str,
+        /// The type, as written.
+        value_type: String,
+    },
+    /// An element of `one-of` that is no value of the attribute.
+    #[error("`{value}` cannot stand in `one-of`: an element is {rule}")]
+    OneOfElement {
+        /// The element.
+        value: String,
+        /// What an element is.
+        rule: String,
+    },
+    /// An attribute in the estate that its closed root does not declare.
+    #[error("`{name}` is not declared")]
+    UndeclaredAttribute {
+        /// With its root.
+        name: String,
+        /// The nearest declared one.
+        nearest: Option<String>,
+    },
+    /// A value in the estate that does not fit what is declared.
+    #[error("`{name}` is {rule}, and `{value}` is not")]
+    DoesNotFit {
+        /// With its root.
+        name: String,
+        /// What is declared.
+        rule: String,
+        /// The value.
+        value: String,
+        /// The nearest of `one-of`.
+        nearest: Option<String>,
+    },
+    /// A brace with a declared time in it.
+    #[error("`{0}` is a time, which cannot stand in a path")]
+    TimeInPath(String),
     /// A `members-when` that some user leaves undecided (section 4).
     #[error(
         "`members-when` of group `{group}` is undecided for user `{user}`, because of `{attribute}`"
@@ -390,6 +439,12 @@ impl Fault {
             Self::NotAbsolute(_) => "not-absolute",
             Self::NothingToKeepApart => "nothing-to-keep-apart",
             Self::MembersUndecided { .. } => "members-undecided",
+            Self::AttributeHead { .. } => "attribute-head",
+            Self::NotOfType { .. } => "not-of-type",
+            Self::OneOfElement { .. } => "one-of-element",
+            Self::UndeclaredAttribute { .. } => "undeclared-attribute",
+            Self::DoesNotFit { .. } => "does-not-fit",
+            Self::TimeInPath(_) => "time-in-path",
         }
     }
 
@@ -428,6 +483,15 @@ impl Fault {
             | Self::VerbUnlisted { nearest: Some(near), .. }
             | Self::Orphan { nearest: Some(near), .. }
             | Self::NoAction { nearest: Some(near), .. } => did_you_mean(near),
+            Self::UndeclaredAttribute { nearest: Some(near), .. }
+            | Self::DoesNotFit { nearest: Some(near), .. } => did_you_mean(near),
+            Self::UndeclaredAttribute { name, .. } => {
+                let root = name.split('.').next().unwrap_or_default();
+                Some(format!("declare it in `[attributes.{root}]`, or take it out"))
+            }
+            Self::AttributeHead { .. } => {
+                Some("a name is an attribute or a head, not both".to_owned())
+            }
             Self::Orphan { parent, .. } => Some(format!("declare `{parent}` first, in any file")),
             Self::BadName { grammar, .. } => Some(format!("a name here is {}", grammar.rule())),
             Self::EstateMissing => {

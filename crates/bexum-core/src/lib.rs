@@ -113,6 +113,7 @@ pub mod scope;
 pub mod time;
 pub mod trace;
 pub mod truth;
+pub mod vocabulary;
 
 pub use decision::{Reading, Reason, Verdict};
 pub use declaration::Declarations;
@@ -127,9 +128,10 @@ pub use trace::Trace;
 pub use truth::Truth;
 
 /// Every table that a file may hold: those of the spec's section 2, in its order, then those of
-/// [expectations](expectation).
-pub const TABLES: [&str; 17] = [
+/// [expectations](expectation), with [declared attributes](vocabulary) near the top.
+pub const TABLES: [&str; 18] = [
     "estate",
+    "attributes",
     "service",
     "kind",
     "account",

@@ -4,6 +4,7 @@ use std::borrow::Cow;
 
 use crate::attribute::{Value, is_reserved};
 use crate::catalogue::TargetClass;
+use crate::condition::ast::Root;
 use crate::estate::Estate;
 use crate::id::{ActionId, AttributeId, GroupId, PolicyId, RoleId, ScopeId};
 use crate::limits::PATH_BYTES;
@@ -11,6 +12,7 @@ use crate::name::nearest;
 use crate::principal::Principal;
 use crate::reach::Viewpoint;
 use crate::time::Time;
+use crate::vocabulary::{Declared, Misfit};
 
 /// A request by names, as somebody wrote it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -31,6 +33,10 @@ pub struct Request<'a> {
     pub given: Vec<(Cow<'a, str>, Option<Value>)>,
     /// Attributes of the item itself, if given at all.
     pub item: Option<Vec<(Cow<'a, str>, Value)>>,
+    /// Tables without anything in them among the circumstances, by full dotted name.
+    pub empty_tables: Vec<Cow<'a, str>>,
+    /// The same among the item's attributes.
+    pub empty_item_tables: Vec<Cow<'a, str>>,
     /// The moment of the request, `given.time`.
     pub time: Time,
 }
@@ -86,6 +92,20 @@ pub enum RequestFault {
     /// `item` with a target that is declared.
     #[error("`item` describes a thing that the estate does not declare, but `{0}` is declared")]
     ItemOfDeclared(String),
+    /// A value that is none of a declared attribute's (spec-work section 7.1).
+    #[error("`{name}` is declared as {rule}: this value is not")]
+    DoesNotFit {
+        /// With its root.
+        name: String,
+        /// What is declared.
+        rule: String,
+    },
+    /// A value at the head of declared attributes.
+    #[error("`{0}` is the head of declared attributes: only a table or `null` can stand there")]
+    NoTable(String),
+    /// A table where an attribute is declared.
+    #[error("`{0}` is declared as one attribute: a table cannot stand there")]
+    NoHead(String),
     /// A built-in's name in `item`.
     #[error("no attribute of an item can be called `{0}`: that name is built in")]
     ReservedItemName(String),
@@ -252,6 +272,8 @@ impl<'a> Request<'a> {
             under: Vec::new(),
             given: Vec::new(),
             item: None,
+            empty_tables: Vec::new(),
+            empty_item_tables: Vec::new(),
             time,
         }
     }
@@ -284,7 +306,7 @@ impl<'a> Request<'a> {
             take_up: session.take_up,
             also: session.also,
             under: session.under,
-            given: self.resolve_given(estate),
+            given: self.resolve_given(estate)?,
             item: self.resolve_item(estate, &target)?,
             target,
             item_is_open: false,
@@ -327,17 +349,27 @@ impl<'a> Request<'a> {
             .find_principal(&self.who)
             .ok_or_else(|| RequestFault::Principal(self.who.to_string()))?;
         let Session { take_up, also, under } = self.resolve_session(estate)?;
-        let given = self.resolve_given(estate);
+        let given = self.resolve_given(estate)?;
         Ok(Viewpoint { who, take_up, also, under, given, time: self.time })
     }
 
-    fn resolve_given(&self, estate: &Estate) -> Vec<(AttributeId, Given)> {
+    fn resolve_given(&self, estate: &Estate) -> Result<Vec<(AttributeId, Given)>, RequestFault> {
         let names = &estate.attribute_names;
+        let declared = &estate.vocabulary.given;
+        refuse_tables(declared, Root::Given, &self.empty_tables)?;
         let mut given = Vec::with_capacity(self.given.len());
         for (name, value) in &self.given {
             let id = names.get(name);
+            if let Some(value) = value {
+                refuse_misfit(declared, Root::Given, name, value)?;
+            } else if let Some((head, _)) = name.rsplit_once('.') {
+                refuse_tables(declared, Root::Given, &[head.into()])?;
+            }
             match (id, value) {
-                (Some(id), Some(value)) => given.push((id, Given::Value(value.clone()))),
+                (Some(id), Some(value)) => {
+                    let read = declared.rule(name).and_then(|rule| rule.read(value));
+                    given.push((id, Given::Value(read.unwrap_or_else(|| value.clone()))));
+                }
                 (Some(id), None) => given.push((id, Given::Absent)),
                 _ => {}
             }
@@ -347,7 +379,7 @@ impl<'a> Request<'a> {
                 }
             }
         }
-        given
+        Ok(given)
     }
 
     fn resolve_item(
@@ -359,18 +391,53 @@ impl<'a> Request<'a> {
         if !matches!(target.place, Place::Item(_)) {
             return Err(RequestFault::ItemOfDeclared(target.path.to_owned()));
         }
+        let declared = &estate.vocabulary.target;
+        refuse_tables(declared, Root::Target, &self.empty_item_tables)?;
         let mut item = Vec::with_capacity(written.len());
         for (name, value) in written {
             let first = name.split('.').next().unwrap_or_default();
             if is_reserved(first) {
                 return Err(RequestFault::ReservedItemName(first.to_owned()));
             }
+            refuse_misfit(declared, Root::Target, name, value)?;
             let names = &estate.attribute_names;
-            item.extend(names.get(name).map(|id| (id, Given::Value(value.clone()))));
+            let read = declared.rule(name).and_then(|rule| rule.read(value));
+            let read = read.unwrap_or_else(|| value.clone());
+            item.extend(names.get(name).map(|id| (id, Given::Value(read))));
             let known = heads(name).filter_map(|head| names.get(head));
             item.extend(known.map(|id| (id, Given::Head)));
         }
         Ok(item)
+    }
+}
+
+/// Refuses a value that does not fit what is declared under a root.
+fn refuse_misfit(
+    declared: &Declared,
+    root: Root,
+    name: &str,
+    value: &Value,
+) -> Result<(), RequestFault> {
+    match declared.misfit(name, value) {
+        None => Ok(()),
+        Some(Misfit::Value(rule)) => {
+            Err(RequestFault::DoesNotFit { name: format!("{root}.{name}"), rule })
+        }
+        Some(Misfit::NoTable) => Err(RequestFault::NoTable(format!("{root}.{name}"))),
+        Some(Misfit::Table(at)) => Err(RequestFault::NoHead(format!("{root}.{at}"))),
+    }
+}
+
+/// Refuses tables without anything in them that stand where one attribute is declared.
+fn refuse_tables(
+    declared: &Declared,
+    root: Root,
+    tables: &[Cow<'_, str>],
+) -> Result<(), RequestFault> {
+    let refused = tables.iter().find_map(|table| declared.misfit_table(table));
+    match refused {
+        Some(Misfit::Table(at)) => Err(RequestFault::NoHead(format!("{root}.{at}"))),
+        _ => Ok(()),
     }
 }
 

@@ -29,8 +29,14 @@ pub struct BadLine {
     pub error: String,
 }
 
-/// Flattened attributes of a `given` or an `item`; `None` stands for `null`.
-pub type Flat<'a> = Vec<(Cow<'a, str>, Option<Value>)>;
+/// Flattened attributes of a `given` or an `item`.
+#[derive(Debug, Default)]
+pub struct Flat<'a> {
+    /// Each with its full dotted name; `None` stands for `null`.
+    pub values: Vec<(Cow<'a, str>, Option<Value>)>,
+    /// Tables that hold nothing.
+    pub empty_tables: Vec<Cow<'a, str>>,
+}
 
 /// Reads one request; `now` is its time when it gives none.
 ///
@@ -121,10 +127,15 @@ fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request
             "under" => request.under = texts("under", value)?,
             "given" => {
                 let (given, time) = read_given(value)?;
-                request.given = given;
+                request.given = given.values;
+                request.empty_tables = given.empty_tables;
                 request.time = time.unwrap_or(now);
             }
-            "item" => request.item = Some(read_item(value)?),
+            "item" => {
+                let (item, empty_tables) = read_item(value)?;
+                request.item = Some(item);
+                request.empty_item_tables = empty_tables;
+            }
             "id" => {
                 if line_id(&value).is_none() {
                     let found = value.type_in_words();
@@ -184,27 +195,26 @@ pub fn read_given(value: Json<'_>) -> Result<(Flat<'_>, Option<Time>), String> {
             format!("`{written}` is no time: one is written like `2026-03-01T08:00:00Z`")
         })?);
     }
-    let mut flat = Vec::with_capacity(others.len());
+    let mut flat = Flat::default();
     flatten("given", others, "", 0, &mut flat)?;
     Ok((flat, time))
 }
 
+/// Attributes of an item, and tables among them that hold nothing.
+type Item<'a> = (Vec<(Cow<'a, str>, Value)>, Vec<Cow<'a, str>>);
+
 /// Reads the attributes of an item.
-///
-/// # Errors
-/// Why they are none.
-pub fn read_item(value: Json<'_>) -> Result<Vec<(Cow<'_, str>, Value)>, String> {
+fn read_item(value: Json<'_>) -> Result<Item<'_>, String> {
     let Json::Table(entries) = value else {
         return Err(format!("`item` must be an object, not {}", value.type_in_words()));
     };
-    let mut flat = Vec::with_capacity(entries.len());
+    let mut flat = Flat::default();
     flatten("item", entries, "", 0, &mut flat)?;
-    flat.into_iter()
-        .map(|(name, value)| match value {
-            Some(value) => Ok((name, value)),
-            None => Err(format!("`item.{name}` cannot be null")),
-        })
-        .collect()
+    let values = flat.values.into_iter().map(|(name, value)| match value {
+        Some(value) => Ok((name, value)),
+        None => Err(format!("`item.{name}` cannot be null")),
+    });
+    Ok((values.collect::<Result<_, _>>()?, flat.empty_tables))
 }
 
 fn flatten<'a>(
@@ -224,12 +234,13 @@ fn flatten<'a>(
         }
         let name = if head.is_empty() { key } else { Cow::Owned(format!("{head}.{key}")) };
         match value {
+            Json::Table(inner) if inner.is_empty() => flat.empty_tables.push(name),
             Json::Table(inner) => flatten(root, inner, &name, depth + 1, flat)?,
-            Json::Null => flat.push((name, None)),
+            Json::Null => flat.values.push((name, None)),
             other => {
                 let value = attribute(other)
                     .map_err(|found| format!("`{root}.{name}` cannot be {found}"))?;
-                flat.push((name, Some(value)));
+                flat.values.push((name, Some(value)));
             }
         }
     }

@@ -6,6 +6,7 @@ use super::ast::{Expression, Operand, Operator, Path, Root};
 use super::fact::{Fact, Scalar};
 use super::operators::{Block, Takes, compare, parse_address};
 use super::program::{Draft, Literal, Program, Step, Term};
+use super::typed::Typed;
 use super::{ConditionFault, Located, parser};
 use crate::attribute::{AttributeNames, TARGET_BUILTINS, Value, WHO_BUILTINS};
 use crate::id::AttributeId;
@@ -80,9 +81,13 @@ impl Condition {
     ///
     /// # Errors
     /// Every fault of the text with its byte range; one only when it does not parse.
-    pub(crate) fn read(text: &str, names: &mut AttributeNames) -> Result<Self, Vec<Located>> {
+    pub(crate) fn read(
+        text: &str,
+        names: &mut AttributeNames,
+        typed: Typed<'_>,
+    ) -> Result<Self, Vec<Located>> {
         let parsed = parser::parse(text).map_err(|fault| vec![fault])?;
-        let mut checker = Checker { names, faults: Vec::new(), program: Draft::default() };
+        let mut checker = Checker { names, typed, faults: Vec::new(), program: Draft::default() };
         checker.check(&parsed);
         if checker.faults.is_empty() {
             Ok(Self { text: text.into(), program: checker.program.finish() })
@@ -171,6 +176,7 @@ impl Reference {
 
 struct Checker<'n> {
     names: &'n mut AttributeNames,
+    typed: Typed<'n>,
     faults: Vec<Located>,
     program: Draft,
 }
@@ -196,10 +202,7 @@ impl Checker<'_> {
                 self.program.push(Step::Not, nowhere);
                 self.check(inner);
             }
-            Expression::IsSet(path) => {
-                let step = Step::IsSet(self.check_path(path));
-                self.program.push(step, [path.span.clone(), 0..0]);
-            }
+            Expression::IsSet(path) => self.check_is_set(path),
             Expression::Bare(path) => {
                 let step = Step::Bare(self.check_path(path));
                 self.program.push(step, [path.span.clone(), 0..0]);
@@ -208,7 +211,11 @@ impl Checker<'_> {
                 self.program.push(Step::Constant(*constant), nowhere);
             }
             Expression::Compare(left, operator, right) => {
+                let before = self.faults.len();
                 self.check_literals(left, *operator, right);
+                if self.faults.len() == before {
+                    self.faults.extend(self.typed.refuse_types(left, *operator, right));
+                }
                 let spans = [left.span(), right.span()];
                 let left = self.check_operand(left, *operator);
                 let right = self.check_operand(right, *operator);
@@ -217,7 +224,32 @@ impl Checker<'_> {
         }
     }
 
+    /// Of the head of declared names, whether one of these is set: what else a table holds is not
+    /// looked at.
+    fn check_is_set(&mut self, path: &Path) {
+        self.faults.extend(self.typed.refuse_undeclared(path, true));
+        let declared = self.typed.vocabulary.of(path.root);
+        let below =
+            if declared.get(&path.name).is_some() { &[] } else { declared.below(&path.name) };
+        if below.is_empty() {
+            let step = Step::IsSet(self.resolve(path));
+            self.program.push(step, [path.span.clone(), 0..0]);
+            return;
+        }
+        let here = self.program.push(Step::Not, [0..0, 0..0]);
+        for name in below {
+            let step = Step::IsSet(resolve_reference(path.root, name, self.names));
+            self.program.push(step, [path.span.clone(), 0..0]);
+        }
+        self.program.steps[here] = Step::Or(self.program.steps.len() as u32);
+    }
+
     fn check_path(&mut self, path: &Path) -> Reference {
+        self.faults.extend(self.typed.refuse_undeclared(path, false));
+        self.resolve(path)
+    }
+
+    fn resolve(&mut self, path: &Path) -> Reference {
         let name = path.name.as_str();
         let (own, other, right) = match path.root {
             Root::Who => (&WHO_BUILTINS[..], &TARGET_BUILTINS[..], Root::Target),
@@ -234,7 +266,13 @@ impl Checker<'_> {
 
     fn check_operand(&mut self, operand: &Operand, operator: Operator) -> Term {
         match operand {
-            Operand::Path(path) => Term::Attribute(self.check_path(path)),
+            Operand::Path(path) => {
+                let reference = self.check_path(path);
+                match operator.is_ordering() && self.typed.is_moment(path) {
+                    true => Term::Moment(reference),
+                    false => Term::Attribute(reference),
+                }
+            }
             Operand::Literal(value, _) => {
                 Term::Literal(self.program.literal(Literal::read(value, operator)))
             }

@@ -5,6 +5,7 @@ use super::check::{Condition, Reference};
 use super::fact::{Fact, Scalar};
 use super::operators::{compare, within_blocks};
 use super::program::{Literal, Precomputed, Program, Step, Term};
+use crate::time::Time;
 use crate::truth::Truth;
 
 /// Who can say what an attribute is.
@@ -127,6 +128,14 @@ fn side<'a>(
 ) -> (Fact<'a>, &'a Precomputed) {
     match term {
         Term::Attribute(reference) => (facts.fact(reference), &Precomputed::Nothing),
+        Term::Moment(reference) => {
+            let fact = match facts.fact(reference) {
+                Fact::Scalar(Scalar::Text(text)) => Time::parse(text)
+                    .map_or(Fact::Scalar(Scalar::Text(text)), |at| Fact::Scalar(Scalar::Time(at))),
+                other => other,
+            };
+            (fact, &Precomputed::Nothing)
+        }
         Term::Literal(place) => {
             let Literal { value, precomputed } = program.literal(place);
             (Fact::of(value), precomputed)

@@ -15,13 +15,15 @@ mod program;
 #[cfg(test)]
 mod tests;
 mod token;
+mod typed;
 
 pub use check::{Condition, Reference};
 #[cfg(feature = "naive")]
 pub(crate) use operators::compare as compare_values;
 pub(crate) use operators::fits as is_fitting;
-pub(crate) use operators::{Takes, range_ends};
+pub(crate) use operators::{Takes, is_address, range_ends};
 pub(crate) use program::{Program, Step, Term};
+pub(crate) use typed::Typed;
 
 use crate::name::{nearest, new_word};
 use ast::{Operator, Root};
@@ -124,6 +126,46 @@ pub enum ConditionFault {
     /// Too many bytes.
     #[error("a condition is at most 65536 bytes long")]
     TooLong,
+    /// A path that is not declared, under a root where others are (spec-work section 7.1).
+    #[error("`{path}` is not declared")]
+    Undeclared {
+        /// As written.
+        path: String,
+        /// The nearest declared one.
+        nearest: Option<String>,
+    },
+    /// Operands whose declared types never meet.
+    #[error("`{operator}` between {left} and {right} can never be decided")]
+    NeverTyped {
+        /// The operator.
+        operator: Operator,
+        /// What may stand on the left, in words.
+        left: String,
+        /// What may stand on the right, in words.
+        right: String,
+    },
+    /// A literal that a declared attribute never is.
+    #[error("`{path}` is never `{value}`: it is {rule}")]
+    NeverSuch {
+        /// The attribute.
+        path: String,
+        /// The literal.
+        value: String,
+        /// What is declared.
+        rule: String,
+        /// The nearest of `one-of`.
+        nearest: Option<String>,
+    },
+    /// A pattern that fits no value of `one-of`.
+    #[error("`{pattern}` fits no value of `{path}`: it is {rule}")]
+    FitsNone {
+        /// The attribute.
+        path: String,
+        /// The pattern.
+        pattern: String,
+        /// What is declared.
+        rule: String,
+    },
     /// `members-when` looks at something else than a user's own attributes.
     #[error(
         "`members-when` may look only at `who.` attributes, and not at `who.groups` or `who.roles`"
@@ -161,6 +203,12 @@ impl ConditionFault {
                 "written like `10.20.0.0/16` (host bits zero), `10.20.0.7` or `2001:db8::/32`"
                     .to_owned()
             }
+            Self::Undeclared { nearest: Some(near), .. } => format!("did you mean `{near}`?"),
+            Self::Undeclared { path, .. } => {
+                let root = path.split('.').next().unwrap_or_default();
+                format!("declare it in `[attributes.{root}]`, or take it out")
+            }
+            Self::NeverSuch { nearest: Some(near), .. } => format!("did you mean `{near}`?"),
             _ => return None,
         })
     }

@@ -140,6 +140,11 @@ pub(crate) fn range_ends(text: &str) -> Option<(IpAddr, IpAddr)> {
     Block::parse(text).map(|block| block.ends())
 }
 
+/// Whether a text can be read as an address.
+pub(crate) fn is_address(text: &str) -> bool {
+    parse_address(text).is_some()
+}
+
 /// An address; one in IPv4-mapped form counts as the IPv4 address.
 pub(super) fn parse_address(text: &str) -> Option<IpAddr> {
     text.parse::<IpAddr>().ok().map(|address| address.to_canonical())

@@ -37,6 +37,8 @@ pub(crate) enum Step {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Term {
     Attribute(Reference),
+    /// An attribute of which a string is read as a moment.
+    Moment(Reference),
     /// By its place among the literals.
     Literal(u32),
 }
@@ -56,6 +58,16 @@ pub(crate) enum Precomputed {
     Moment(Time),
     /// The addresses and ranges on the right of `within`.
     Blocks(Box<[Block]>),
+}
+
+impl Term {
+    /// The attribute that stands there, if one does.
+    pub(crate) fn attribute(self) -> Option<Reference> {
+        match self {
+            Self::Attribute(reference) | Self::Moment(reference) => Some(reference),
+            Self::Literal(_) => None,
+        }
+    }
 }
 
 impl Literal {
@@ -111,13 +123,9 @@ impl Program {
         &self,
         at: usize,
     ) -> impl Iterator<Item = (Reference, Range<usize>)> + '_ {
-        let of_term = |term| match term {
-            Term::Attribute(reference) => Some(reference),
-            Term::Literal(_) => None,
-        };
         let named = match self.steps[at] {
             Step::IsSet(reference) | Step::Bare(reference) => [Some(reference), None],
-            Step::Compare(left, _, right) => [of_term(left), of_term(right)],
+            Step::Compare(left, _, right) => [left.attribute(), right.attribute()],
             Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => [None, None],
         };
         let spans = self.spans[at].iter().map(|span| span.start as usize..span.end as usize);

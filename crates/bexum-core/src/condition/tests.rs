@@ -1,13 +1,16 @@
 //! Tables of the language: what is refused and where, what each operator comes to.
 
+use std::sync::LazyLock;
+
 use super::check::{Condition, Reference, TargetAttribute, WhoAttribute};
 use super::eval::Facts;
 use super::fact::{Fact, ListFact};
 use super::parser::parse;
-use super::{ConditionFault, Located};
+use super::{ConditionFault, Located, Typed};
 use crate::attribute::{AttributeNames, Value};
 use crate::time::{Time, Window};
 use crate::truth::Truth::{self, False, True, Undecided};
+use crate::vocabulary::Vocabulary;
 
 /// Attributes by name; `given.` ones that are not among them are unknown, others absent.
 struct Known<'n> {
@@ -43,6 +46,12 @@ impl Facts for Known<'_> {
     }
 }
 
+/// Nothing is declared.
+fn open() -> Typed<'static> {
+    static NOTHING: LazyLock<Vocabulary> = LazyLock::new(Vocabulary::default);
+    Typed { vocabulary: &NOTHING, kinds: &[] }
+}
+
 fn text(text: &str) -> Value {
     Value::Text(text.into())
 }
@@ -53,8 +62,8 @@ fn texts(items: &[&str]) -> Value {
 
 fn eval(condition: &str) -> Truth {
     let mut names = AttributeNames::default();
-    let condition =
-        Condition::read(condition, &mut names).unwrap_or_else(|e| panic!("{condition}: {e:?}"));
+    let condition = Condition::read(condition, &mut names, open())
+        .unwrap_or_else(|e| panic!("{condition}: {e:?}"));
     let at = |moment: &str| Time::parse(moment).expect("a time");
     let window = |from, until| Window { from: Some(Time(from)), until: Some(Time(until)) };
     let known = Known {
@@ -286,7 +295,9 @@ fn what_does_not_parse_and_where() {
 #[test]
 fn literals_that_can_never_be_decided() {
     let refused = |condition: &str| {
-        Condition::read(condition, &mut AttributeNames::default()).err().map(|faults| faults.len())
+        Condition::read(condition, &mut AttributeNames::default(), open())
+            .err()
+            .map(|faults| faults.len())
     };
     for condition in [
         "who.a = ['x']",
@@ -342,7 +353,7 @@ fn literals_that_can_never_be_decided() {
 fn blame_falls_on_what_decided() {
     let mut names = AttributeNames::default();
     let text = "who.yes and (who.team = 'blue' or who.n > 9) and given.x is set";
-    let condition = Condition::read(text, &mut names).expect("a condition");
+    let condition = Condition::read(text, &mut names, open()).expect("a condition");
     let known = Known {
         names: &names,
         values: vec![("who.team", super::tests::text("red")), ("who.yes", Value::Boolean(true))],

@@ -10,19 +10,22 @@ mod names;
 mod policies;
 mod principals;
 mod scopes;
+mod vocabulary;
 
 use rustc_hash::FxHashSet;
 
 use crate::attribute::{AttributeNames, Attributes, Value, is_reserved};
-use crate::condition::Condition;
+use crate::condition::{Condition, Located, Typed};
 use crate::declaration::{Declarations, List, WindowWritten};
 use crate::estate::Estate;
 use crate::fault::{Fault, LocatedFault};
 use crate::id::{GroupId, PolicyId, RoleId, UserId};
 use crate::origin::{Origin, SourceSpan, Spanned};
 use crate::time::Window;
+use crate::vocabulary::Vocabulary;
 
 use names::{Budget, Names};
+use vocabulary::Bearer;
 
 /// Every fault found so far, and what later steps need of earlier ones.
 struct Builder<'d> {
@@ -36,6 +39,9 @@ struct Builder<'d> {
     roles: Names<'d>,
     policies: Names<'d>,
     near: Budget,
+    vocabulary: Vocabulary,
+    /// Every catalogued kind, for what is said of `target.kind`.
+    kind_names: Vec<String>,
 }
 
 pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>> {
@@ -50,9 +56,13 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>
         policies: Names::declare("policy", &declared.policies, &mut faults),
         attribute_names: AttributeNames::default(),
         near: Budget::default(),
+        vocabulary: Vocabulary::default(),
+        kind_names: Vec::new(),
         faults,
     };
+    builder.build_vocabulary(declared);
     let catalogue = builder.build_catalogue(declared);
+    builder.kind_names = catalogue.kinds.iter().map(|kind| kind.name.to_string()).collect();
     let (scopes, resources) = builder.build_scopes(declared);
     let people = builder.build_principals(declared, &resources);
     let policies = builder.build_policies(declared, &catalogue);
@@ -64,7 +74,14 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>
     let separations = builder.build_separations(declared);
     let identities_at = builder.place_identities(declared, &people);
     let Builder {
-        mut faults, attribute_names, users, groups, roles, policies: policy_names, ..
+        mut faults,
+        attribute_names,
+        vocabulary,
+        users,
+        groups,
+        roles,
+        policies: policy_names,
+        ..
     } = builder;
     if !faults.is_empty() {
         faults.sort_by_key(|located| located.place);
@@ -89,6 +106,7 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>
         checks,
         laws,
         separations,
+        vocabulary,
         attribute_names,
         identities_at,
         user_ids: users.into_ids(UserId::new),
@@ -125,7 +143,12 @@ impl Builder<'_> {
     }
 
     /// Attributes; none may bear a built-in's name (spec section 2).
-    fn build_attributes(&mut self, written: &[(Spanned<String>, Value)]) -> Attributes {
+    fn build_attributes(
+        &mut self,
+        bearer: Bearer,
+        written: &[(Spanned<String>, Value)],
+    ) -> Attributes {
+        self.refuse_misfits(bearer, written);
         for (name, _) in written {
             let head = name.value.split('.').next().unwrap_or_default();
             if is_reserved(head) {
@@ -138,7 +161,7 @@ impl Builder<'_> {
 
     /// A condition, each of its faults pointing into its text.
     fn build_condition(&mut self, written: &Spanned<String>) -> Option<Condition> {
-        match Condition::read(&written.value, &mut self.attribute_names) {
+        match self.read_condition(&written.value) {
             Ok(condition) => Some(condition),
             Err(located) => {
                 for fault in located {
@@ -148,6 +171,11 @@ impl Builder<'_> {
                 None
             }
         }
+    }
+
+    fn read_condition(&mut self, text: &str) -> Result<Condition, Vec<Located>> {
+        let typed = Typed { vocabulary: &self.vocabulary, kinds: &self.kind_names };
+        Condition::read(text, &mut self.attribute_names, typed)
     }
 
     fn refuse_empty(&mut self, key: &'static str, list: &List) {

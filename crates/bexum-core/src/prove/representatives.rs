@@ -173,10 +173,12 @@ impl Unknowns {
         };
         match term {
             Term::Literal(place) => known(Some(program.literal(place).value.clone())),
-            Term::Attribute(reference) => match self.unknown(context, reference) {
-                Some(place) => Operand::Unknown(place),
-                None => known(context.fact(reference).to_value()),
-            },
+            Term::Attribute(reference) | Term::Moment(reference) => {
+                match self.unknown(context, reference) {
+                    Some(place) => Operand::Unknown(place),
+                    None => known(context.fact(reference).to_value()),
+                }
+            }
         }
     }
 
@@ -196,10 +198,18 @@ impl Unknowns {
                         self.domains[leader].booleans = true;
                     }
                 }
-                Step::Compare(left, operator, right) => {
-                    let left = self.operand(context, program, left);
-                    let right = self.operand(context, program, right);
-                    self.compare(left, operator, right);
+                Step::Compare(left_term, operator, right) => {
+                    let left = self.operand(context, program, left_term);
+                    let right_operand = self.operand(context, program, right);
+                    let reads_moment =
+                        [left_term, right].iter().any(|t| matches!(t, Term::Moment(_)));
+                    for operand in [&left, &right_operand] {
+                        if let (true, Operand::Unknown(place)) = (reads_moment, operand) {
+                            let leader = self.leader(*place);
+                            self.domains[leader].reads_times = true;
+                        }
+                    }
+                    self.compare(left, operator, right_operand);
                 }
             }
         }
@@ -507,7 +517,8 @@ pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found:
     loop {
         let before = tied.len();
         for (_, step) in steps() {
-            let Step::Compare(Term::Attribute(a), _, Term::Attribute(b)) = step else { continue };
+            let Step::Compare(left, _, right) = step else { continue };
+            let Some((a, b)) = left.attribute().zip(right.attribute()) else { continue };
             for (one, other) in [(a, b), (b, a)] {
                 if tied.contains(&one) && is_open(other) && !tied.contains(&other) {
                     tied.push(other);
@@ -521,7 +532,7 @@ pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found:
     let mut moments: Vec<Time> = Vec::new();
     for (when, step) in steps() {
         let Step::Compare(left, _, right) = step else { continue };
-        let is_tied = |term| matches!(term, Term::Attribute(named) if tied.contains(&named));
+        let is_tied = |term: Term| term.attribute().is_some_and(|named| tied.contains(&named));
         if !is_tied(left) && !is_tied(right) {
             continue;
         }
@@ -530,8 +541,10 @@ pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found:
                 Term::Literal(place) => {
                     times_in(&Fact::of(&when.program.literal(place).value), &mut moments);
                 }
-                Term::Attribute(Reference::Time) => {}
-                Term::Attribute(reference) => times_in(&context.fact(reference), &mut moments),
+                Term::Attribute(Reference::Time) | Term::Moment(Reference::Time) => {}
+                Term::Attribute(reference) | Term::Moment(reference) => {
+                    times_in(&context.fact(reference), &mut moments)
+                }
             }
         }
     }

@@ -1,6 +1,7 @@
 //! From TOML text to declarations: types, keys and the letters of attribute names are checked
 //! here; what names mean is the core's business.
 
+mod attributes;
 mod expectations;
 mod reader;
 mod syntax;
@@ -48,6 +49,7 @@ pub(crate) fn decode(file: FileId, text: &str, is_root: bool) -> Decoded {
 
 /// Adds what one file declares to the whole.
 pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
+    whole.attributes.extend(part.attributes);
     whole.services.extend(part.services);
     whole.kinds.extend(part.kinds);
     whole.scopes.extend(part.scopes);

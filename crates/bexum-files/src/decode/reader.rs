@@ -128,6 +128,24 @@ impl<'r, 'i> Reader<'r, 'i> {
         (sound || !items.is_empty()).then_some(Spanned::new(items, origin))
     }
 
+    /// The scalars of a list, each with its place; `None` where it is none.
+    pub(super) fn values(
+        &mut self,
+        key: &'static str,
+        written: &'r Value<'i>,
+    ) -> Option<Spanned<Vec<Spanned<bexum_core::attribute::Value>>>> {
+        let Some(array) = written.get_ref().as_array() else {
+            self.wrong(key, "a list", written);
+            return None;
+        };
+        let mut items = Vec::with_capacity(array.len());
+        for item in array.iter() {
+            let scalar = value::scalar(self.file, item, self.faults)?;
+            items.push(Spanned::new(scalar, self.origin_of(item)));
+        }
+        Some(Spanned::new(items, self.origin_of(written)))
+    }
+
     /// The elements of a list, none when the key is not written.
     pub(super) fn names(&mut self, key: &'static str) -> Vec<Spanned<String>> {
         self.list(key).map(|list| list.value).unwrap_or_default()

@@ -15,7 +15,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::reader::{Reader, Value};
 use super::value;
-use super::{Decoded, expectations};
+use super::{Decoded, attributes, expectations};
 
 /// The top of one file.
 pub(super) struct Tables<'d> {
@@ -30,6 +30,10 @@ impl Tables<'_> {
             let name = key.get_ref().as_ref();
             match name {
                 "estate" => self.read_estate(entry),
+                "attributes" => match entry.get_ref().as_table() {
+                    Some(roots) => attributes::read(self.file, roots, self.decoded),
+                    None => self.wrong("attributes", "a table of tables", entry),
+                },
                 "attach" => self.each_in_array("attach", "an attachment", entry, |reader, all| {
                     all.declared.attachments.extend(attachment(reader));
                 }),

@@ -122,7 +122,7 @@ fn list<'v, 'i: 'v>(
     Some(values.into())
 }
 
-fn scalar(
+pub(super) fn scalar(
     file: FileId,
     value: &toml::Spanned<DeValue<'_>>,
     faults: &mut Vec<LocatedFault>,

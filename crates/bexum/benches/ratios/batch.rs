@@ -49,7 +49,7 @@ pub(crate) fn run(platforms: &Platforms) {
     }
 }
 
-fn in_batches<'r>(decider: &mut Decider<'_>, requests: &'r [Request<'_>], size: usize) {
+fn in_batches(decider: &mut Decider<'_>, requests: &[Request<'_>], size: usize) {
     let mut batch = RequestBatch::default();
     for requests in requests.chunks(size) {
         batch.clear();

@@ -37,7 +37,10 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>
         }
         let (flat, time) =
             wire::read_given(json).map_err(|error| anyhow::anyhow!("{error} (in `{name}`)"))?;
-        given.extend(flat.into_iter().map(|(key, value)| (key.into_owned(), value)));
+        let values = flat.values.into_iter();
+        given.extend(values.map(|(key, value)| (key.into_owned(), value)));
+        let tables = flat.empty_tables.into_iter();
+        request.empty_tables = tables.map(|name| Cow::Owned(name.into_owned())).collect();
         if let (Some(time), None) = (time, &typed.at_time) {
             request.time = time;
             typed_time = true;

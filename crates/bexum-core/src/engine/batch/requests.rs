@@ -156,6 +156,16 @@ impl<'a> Row<'a> {
             };
             // What no condition and no brace asks about has no say.
             if let Some(id) = id {
+                if let (Some(value), true) = (value, estate.vocabulary.given.is_closed()) {
+                    let declared = &estate.vocabulary.given;
+                    let value = value.to_value();
+                    if declared.misfit(name, &value).is_some() {
+                        return None;
+                    }
+                    let read = declared.rule(name).and_then(|rule| rule.read(&value));
+                    query.given.push((id, Given::Value(read.unwrap_or(value))));
+                    continue;
+                }
                 let given = value.map_or(Given::Absent, |value| Given::Value(value.to_value()));
                 query.given.push((id, given));
             }

@@ -256,6 +256,22 @@ fn place_of(fault: &RequestFault, check: &declaration::Check) -> Origin {
         | RequestFault::Nowhere { path, .. }
         | RequestFault::NotApplicable { path, .. }
         | RequestFault::ItemOfDeclared(path) => among(&check.on.value, path),
+        RequestFault::DoesNotFit { name, .. }
+        | RequestFault::NoTable(name)
+        | RequestFault::NoHead(name) => {
+            let is_in = |root: &str, written: &Spanned<String>| {
+                let rest = name.strip_prefix(root).and_then(|rest| rest.strip_prefix('.'));
+                rest.is_some_and(|rest| {
+                    let below = written.value.strip_prefix(rest);
+                    below.is_some_and(|below| below.is_empty() || below.starts_with('.'))
+                })
+            };
+            let mut given = check.given.iter().map(|(name, _)| name);
+            let mut item = check.item.iter().flatten().map(|(name, _)| name);
+            let found = given.find(|written| is_in("given", written));
+            let found = found.or_else(|| item.find(|written| is_in("target", written)));
+            found.map(|written| written.origin)
+        }
         RequestFault::ReservedItemName(name) => {
             let mut names = check.item.iter().flatten().map(|(name, _)| name);
             let head = |written: &&Spanned<String>| written.value.split('.').next() == Some(name);

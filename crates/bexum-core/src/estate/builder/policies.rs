@@ -226,13 +226,18 @@ impl Builder<'_> {
         let mut patterns = Vec::with_capacity(list.value.len());
         for written in &list.value {
             match PathPattern::parse(&written.value) {
-                Ok(pattern) => patterns.push(pattern.map(&mut |root, name: String| {
-                    let root = match root {
-                        BraceRoot::Who => Root::Who,
-                        BraceRoot::Given => Root::Given,
-                    };
-                    resolve_reference(root, &name, &mut self.attribute_names)
-                })),
+                Ok(pattern) => {
+                    let mut refused = Vec::new();
+                    patterns.push(pattern.map(&mut |root, name: String| {
+                        let root = match root {
+                            BraceRoot::Who => Root::Who,
+                            BraceRoot::Given => Root::Given,
+                        };
+                        refused.extend(self.refuse_brace(root, &name));
+                        resolve_reference(root, &name, &mut self.attribute_names)
+                    }));
+                    refused.into_iter().for_each(|fault| self.fault(fault, written.origin));
+                }
                 Err((fault, start, end)) => {
                     self.fault(fault, SourceSpan::inside(written.origin, start, end));
                 }

@@ -4,7 +4,7 @@ use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
 
 use super::graph::{Edges, Loop, walk};
-use super::{Builder, boxed};
+use super::{Bearer, Builder, boxed};
 use crate::condition::check::WhoAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::Fact;
@@ -79,7 +79,12 @@ impl Builder<'_> {
         let body = &named.body;
         let manager = body.manager.as_ref().and_then(|written| self.find_user(written));
         User {
-            identity: self.build_identity(named, body.place.as_ref(), &body.attributes),
+            identity: self.build_identity(
+                named,
+                Bearer::User,
+                body.place.as_ref(),
+                &body.attributes,
+            ),
             full_name: boxed(body.full_name.as_ref()),
             enabled: body.enabled,
             manager,
@@ -101,7 +106,12 @@ impl Builder<'_> {
             .as_ref()
             .map(|list| list.iter().filter_map(|written| self.find_user(written)).collect());
         Group {
-            identity: self.build_identity(named, body.place.as_ref(), &body.attributes),
+            identity: self.build_identity(
+                named,
+                Bearer::GroupOrRole,
+                body.place.as_ref(),
+                &body.attributes,
+            ),
             members,
             matching: Box::default(),
             members_when,
@@ -113,7 +123,12 @@ impl Builder<'_> {
     fn build_role(&mut self, named: &Named<declaration::Role>, resources: &FixedBitSet) -> Role {
         let body = &named.body;
         Role {
-            identity: self.build_identity(named, body.place.as_ref(), &body.attributes),
+            identity: self.build_identity(
+                named,
+                Bearer::GroupOrRole,
+                body.place.as_ref(),
+                &body.attributes,
+            ),
             held_by: self.build_elements(&body.held_by, Allowed::Holders, resources),
             taken_by: self.build_elements(&body.taken_by, Allowed::Holders, resources),
         }
@@ -122,6 +137,7 @@ impl Builder<'_> {
     fn build_identity<T>(
         &mut self,
         named: &Named<T>,
+        bearer: Bearer,
         place: Option<&Spanned<String>>,
         attributes: &[(Spanned<String>, crate::attribute::Value)],
     ) -> Identity {
@@ -129,7 +145,7 @@ impl Builder<'_> {
             name: named.name.value.as_str().into(),
             about: boxed(named.about.as_ref()),
             place: place.and_then(|written| self.find_scope(written)),
-            attributes: self.build_attributes(attributes),
+            attributes: self.build_attributes(bearer, attributes),
             origin: named.name.origin,
         }
     }

@@ -29,7 +29,7 @@ impl Builder<'_> {
                 parent,
                 depth: path.split('/').count() as u32,
                 sealed: body.sealed,
-                attributes: self.build_attributes(&body.attributes),
+                attributes: self.build_attributes(super::Bearer::Scope, &body.attributes),
                 about: boxed(named.about.as_ref()),
                 origin: named.name.origin,
                 end: 0,
