@@ -126,6 +126,8 @@ pub enum TargetClass {
     Group,
     /// A role with a place.
     Role,
+    /// A policy with a place.
+    Policy,
 }
 
 impl TargetClass {
@@ -139,7 +141,7 @@ impl TargetClass {
     }
 
     /// A user's, group's or role's that has a place; no resource is a target in this way.
-    pub(crate) fn of_identity(who: Principal) -> Self {
+    fn of_identity(who: Principal) -> Self {
         match who {
             Principal::User(_) => Self::User,
             Principal::Group(_) => Self::Group,
@@ -159,6 +161,7 @@ impl TargetClass {
             }
             Place::Item(id) => Self::Item(scope(id).1),
             Place::Identity(who, _) => Self::of_identity(who),
+            Place::Policy(..) => Self::Policy,
         }
     }
 }
@@ -176,15 +179,16 @@ pub struct Catalogue {
     action_ids: FxHashMap<Box<str>, ActionId>,
     account: ActionSet,
     subscription: ActionSet,
-    identities: [ActionSet; 3],
+    identities: [ActionSet; 4],
     declared: Vec<ActionSet>,
     items: Vec<ActionSet>,
     nothing: ActionSet,
 }
 
 /// Kinds that may be catalogued to give verbs to things of the spec's own, but are no kind for a
-/// resource, a namespace or an item (spec section 2).
-pub const RESERVED_KINDS: [&str; 5] = ["account", "subscription", "user", "group", "role"];
+/// resource, a namespace or an item (spec section 2, spec-work section 7.2).
+pub const RESERVED_KINDS: [&str; 6] =
+    ["account", "subscription", "user", "group", "role", "policy"];
 
 impl Catalogue {
     /// Indexes what the builder resolved; lists are sorted by name already.
@@ -231,7 +235,7 @@ impl Catalogue {
                 pick(&|a| a.addresses == Addresses::Itself && kind.items.contains(&a.kind))
             })
             .collect();
-        let identities = [itself("user"), itself("group"), itself("role")];
+        let identities = ["user", "group", "role", "policy"].map(itself);
         let nothing = ActionSet::with_capacity(actions.len());
         Self {
             account,
@@ -300,6 +304,7 @@ impl Catalogue {
             TargetClass::User => &self.identities[0],
             TargetClass::Group => &self.identities[1],
             TargetClass::Role => &self.identities[2],
+            TargetClass::Policy => &self.identities[3],
         }
     }
 }

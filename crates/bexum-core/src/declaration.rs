@@ -48,6 +48,39 @@ pub struct Declarations {
     pub laws: Vec<Law>,
     /// `[[apart]]`
     pub separations: Vec<Separation>,
+    /// `[edit-rights]`, once for each file that has it.
+    pub edit_rights: Vec<EditRights>,
+}
+
+/// Who may edit what (spec-work section 7.4).
+#[derive(Clone, Debug)]
+pub struct EditRights {
+    /// What is touched, and the actions that are asked about.
+    pub actions: Vec<(Spanned<String>, List)>,
+    /// Whether nobody may open what they cannot do themselves.
+    pub no_more_than_own: bool,
+    /// Where the table starts.
+    pub origin: Origin,
+}
+
+/// Somebody who asked to be let into a group (spec-work section 7.3).
+#[derive(Clone, Debug)]
+pub struct Ask {
+    /// A user.
+    pub who: Spanned<String>,
+    /// When.
+    pub at: Time,
+    /// Why, in their words.
+    pub why: Option<String>,
+}
+
+/// Where an import had a user or a group from (spec-work section 7.3); it decides nothing.
+#[derive(Clone, Debug, Default)]
+pub struct Imported {
+    /// The source's name.
+    pub source: Option<String>,
+    /// The id that the source has for it.
+    pub source_id: Option<String>,
 }
 
 /// A declared attribute (spec-work section 7.1).
@@ -126,6 +159,8 @@ pub struct User {
     pub enabled: bool,
     /// Another user, as `user:…`.
     pub manager: Option<Spanned<String>>,
+    /// Where an import had it from.
+    pub imported: Imported,
     /// The scope that holds this identity as a target.
     pub place: Option<Spanned<String>>,
     /// Flattened attributes.
@@ -143,6 +178,10 @@ pub struct Group {
     pub owners: Option<Vec<Spanned<String>>>,
     /// How people come in.
     pub join: Option<Join>,
+    /// Users who asked to be let in.
+    pub asks: Vec<Ask>,
+    /// Where an import had it from.
+    pub imported: Imported,
     /// The scope that holds this identity as a target.
     pub place: Option<Spanned<String>>,
     /// Flattened attributes.
@@ -185,6 +224,12 @@ pub struct WindowWritten {
 pub struct Policy {
     /// Policies whose statements belong to this one too.
     pub include: Vec<Spanned<String>>,
+    /// The scope that holds it as a target (spec-work section 7.2).
+    pub place: Option<Spanned<String>>,
+    /// Whether nobody edits it by a right of their own; it decides nothing.
+    pub locked: bool,
+    /// The scopes at or below which it may be attached; `None`: anywhere.
+    pub attachable: Option<List>,
     /// Its own statements: allows in the order written, then denies.
     pub statements: Vec<Statement>,
 }

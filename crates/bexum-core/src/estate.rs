@@ -9,11 +9,13 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::attribute::AttributeNames;
 use crate::catalogue::Catalogue;
 use crate::declaration::Declarations;
+use crate::edit_rights::EditRights;
 use crate::expectation::{Check, Law, Separation};
 use crate::fault::LocatedFault;
 use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, StatementId, UserId};
 use crate::policy::{Attachment, Ceiling, Policy, Statement};
 use crate::principal::{Group, Identity, Principal, PrincipalType, Role, User};
+use crate::request::Place;
 use crate::scope::{Scope, ScopeTree};
 use crate::time::Time;
 use crate::vocabulary::Vocabulary;
@@ -47,13 +49,16 @@ pub struct Estate {
     pub laws: Vec<Law>,
     /// What nobody may have together, in the order written.
     pub separations: Vec<Separation>,
+    /// Who may edit what.
+    pub edit_rights: EditRights,
     /// Declared attributes.
     pub vocabulary: Vocabulary,
     /// The names of all attributes that it gives or asks about.
     pub attribute_names: AttributeNames,
     /// The most segments of any path pattern.
     pub(crate) longest_pattern: usize,
-    pub(crate) identities_at: FxHashMap<Box<str>, Principal>,
+    /// Users, groups, roles and policies that are targets, by their paths.
+    pub(crate) identities_at: FxHashMap<Box<str>, Place>,
     pub(crate) user_ids: FxHashMap<Box<str>, UserId>,
     pub(crate) group_ids: FxHashMap<Box<str>, GroupId>,
     pub(crate) role_ids: FxHashMap<Box<str>, RoleId>,
@@ -162,9 +167,9 @@ impl Estate {
         }
     }
 
-    /// The identity that is the target at `path`, if one is.
+    /// The user, group, role or policy that is the target at `path`, if one is.
     #[must_use]
-    pub fn identity_at(&self, path: &str) -> Option<Principal> {
+    pub fn identity_at(&self, path: &str) -> Option<Place> {
         self.identities_at.get(path).copied()
     }
 
@@ -204,6 +209,14 @@ impl Estate {
             Some(name) => format!("{policy} \"{name}\""),
             None => format!("{policy} {} {}", statement.effect, statement.place),
         }
+    }
+
+    /// Whether a policy is locked: it says so, or a locked one includes it, to any depth (spec-work
+    /// section 7.2).
+    #[must_use]
+    pub fn is_locked(&self, policy: PolicyId) -> bool {
+        let locked = self.policies.iter().enumerate().filter(|(_, one)| one.locked);
+        locked.map(|(i, _)| PolicyId::new(i)).any(|id| id == policy || self.includes(id, policy))
     }
 
     /// Whether a policy includes another, directly or through others.

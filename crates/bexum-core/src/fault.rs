@@ -319,6 +319,22 @@ pub enum Fault {
     /// Fewer than two things to keep apart.
     #[error("`any-two-of` needs two different names at least")]
     NothingToKeepApart,
+    /// A policy attached where it may not be (spec-work section 7.2).
+    #[error("policy `{policy}` cannot be attached at `{at}`")]
+    NotAttachable {
+        /// The policy that says where it may be attached.
+        policy: String,
+        /// The scope.
+        at: String,
+    },
+    /// Somebody asks to be let in twice, or is in already (spec-work section 7.3).
+    #[error("`{who}` asks to be let in, but {why}")]
+    NeedNotAsk {
+        /// The user.
+        who: String,
+        /// In words.
+        why: &'static str,
+    },
     /// A declared name that is the head of another (spec-work section 7.1).
     #[error("`{name}` is declared, and so is `{below}` below it")]
     AttributeHead {
@@ -439,6 +455,8 @@ impl Fault {
             Self::NotAbsolute(_) => "not-absolute",
             Self::NothingToKeepApart => "nothing-to-keep-apart",
             Self::MembersUndecided { .. } => "members-undecided",
+            Self::NotAttachable { .. } => "not-attachable",
+            Self::NeedNotAsk { .. } => "need-not-ask",
             Self::AttributeHead { .. } => "attribute-head",
             Self::NotOfType { .. } => "not-of-type",
             Self::OneOfElement { .. } => "one-of-element",

@@ -92,6 +92,7 @@ pub mod condition;
 pub mod decision;
 pub mod declaration;
 pub mod diagnostic;
+pub mod edit_rights;
 pub mod engine;
 pub mod estate;
 pub mod expectation;
@@ -129,7 +130,7 @@ pub use truth::Truth;
 
 /// Every table that a file may hold: those of the spec's section 2, in its order, then those of
 /// [expectations](expectation), with [declared attributes](vocabulary) near the top.
-pub const TABLES: [&str; 18] = [
+pub const TABLES: [&str; 19] = [
     "estate",
     "attributes",
     "service",
@@ -148,4 +149,5 @@ pub const TABLES: [&str; 18] = [
     "never",
     "always",
     "apart",
+    "edit-rights",
 ];

@@ -75,6 +75,12 @@ pub struct Policy {
     pub allowed_actions: ActionSet,
     /// Every action that some deny statement names.
     pub denied_actions: ActionSet,
+    /// The scope that holds it as a target (spec-work section 7.2).
+    pub place: Option<ScopeId>,
+    /// Whether it says itself that it is locked.
+    pub locked: bool,
+    /// The scopes at or below which it may be attached; `None`: anywhere.
+    pub attachable: Option<Box<[Spanned<ScopeId>]>>,
     /// Where it is declared.
     pub origin: Origin,
 }

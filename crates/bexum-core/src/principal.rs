@@ -6,7 +6,7 @@ use crate::attribute::Attributes;
 use crate::condition::Condition;
 use crate::id::{GroupId, RoleId, ScopeId, UserId};
 use crate::origin::Origin;
-use crate::time::Window;
+use crate::time::{Time, Window};
 
 /// Who asks.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -116,6 +116,26 @@ pub struct Identity {
     pub origin: Origin,
 }
 
+/// Where an import had somebody or something from (spec-work section 7.3); it decides nothing.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Imported {
+    /// The source's name.
+    pub source: Option<Box<str>>,
+    /// The id that the source has for it.
+    pub source_id: Option<Box<str>>,
+}
+
+/// Somebody who asked to be let into a group (spec-work section 7.3).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ask {
+    /// Who.
+    pub who: UserId,
+    /// When.
+    pub at: Time,
+    /// Why, in their words.
+    pub why: Option<Box<str>>,
+}
+
 /// A user.
 #[derive(Debug)]
 pub struct User {
@@ -127,6 +147,8 @@ pub struct User {
     pub enabled: bool,
     /// Another user.
     pub manager: Option<UserId>,
+    /// Where an import had it from.
+    pub imported: Imported,
 }
 
 /// A group.
@@ -144,6 +166,10 @@ pub struct Group {
     pub owners: Option<Box<[UserId]>>,
     /// How people come in.
     pub join: Join,
+    /// Who asked to be let in, each once.
+    pub asks: Box<[Ask]>,
+    /// Where an import had it from.
+    pub imported: Imported,
 }
 
 /// A role.

@@ -10,6 +10,7 @@
 
 mod addresses;
 mod apart;
+mod declared;
 mod heads;
 mod moments;
 mod plan;

@@ -169,9 +169,19 @@ pub enum Place {
     Item(ScopeId),
     /// A user, group or role at its place.
     Identity(Principal, ScopeId),
+    /// A policy at its place (spec-work section 7.2).
+    Policy(PolicyId, ScopeId),
 }
 
 impl Place {
+    /// The nearest declared scope at or above it.
+    #[must_use]
+    pub fn scope(self) -> ScopeId {
+        match self {
+            Self::Scope(id) | Self::Item(id) | Self::Identity(_, id) | Self::Policy(_, id) => id,
+        }
+    }
+
     /// What the catalogue sees in it.
     #[must_use]
     pub fn class(self, estate: &Estate) -> TargetClass {
@@ -199,9 +209,7 @@ impl Target<'_> {
     /// The nearest declared scope at or above it.
     #[must_use]
     pub fn scope(&self) -> ScopeId {
-        match self.place {
-            Place::Scope(id) | Place::Item(id) | Place::Identity(_, id) => id,
-        }
+        self.place.scope()
     }
 
     /// What the catalogue sees in it.
@@ -465,10 +473,8 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
     if let Some(id) = estate.scopes.find(path) {
         return Ok(target(Place::Scope(id)));
     }
-    if let Some(principal) = estate.identity_at(path)
-        && let Some(place) = estate.identity(principal).and_then(|identity| identity.place)
-    {
-        return Ok(target(Place::Identity(principal, place)));
+    if let Some(place) = estate.identity_at(path) {
+        return Ok(target(place));
     }
     if let Some(why) = path_fault(path) {
         return Err(RequestFault::Path { path: path.to_owned(), why });
@@ -481,7 +487,7 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
     let below = nearest.path.len() + 1;
     let first = path[below..].find('/').map_or(path.len(), |slash| below + slash);
     if first < path.len() && estate.identity_at(&path[..first]).is_some() {
-        return Err(nowhere("nothing lies below a user, group or role"));
+        return Err(nowhere("nothing lies below a user, group, role or policy"));
     }
     if !nearest.holds_items() {
         return Err(nowhere("only a resource or a namespace has undeclared things below it"));
@@ -521,5 +527,6 @@ pub fn describe(class: TargetClass, estate: &Estate) -> String {
         TargetClass::User => "a user".to_owned(),
         TargetClass::Group => "a group".to_owned(),
         TargetClass::Role => "a role".to_owned(),
+        TargetClass::Policy => "a policy".to_owned(),
     }
 }

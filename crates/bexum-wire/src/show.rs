@@ -76,6 +76,7 @@ pub fn class(estate: &Estate, class: TargetClass) -> Json {
         TargetClass::User => json!({ "sort": "user" }),
         TargetClass::Group => json!({ "sort": "group" }),
         TargetClass::Role => json!({ "sort": "role" }),
+        TargetClass::Policy => json!({ "sort": "policy" }),
     }
 }
 

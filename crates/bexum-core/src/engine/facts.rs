@@ -204,6 +204,7 @@ impl<'s> EvalContext<'s> {
                 &estate.catalogue.kind(action.kind).name
             }
             Place::Identity(who, _) => crate::estate::Estate::principal_type(who).word(),
+            Place::Policy(..) => "policy",
         }
     }
 

@@ -4,6 +4,7 @@
 //! them. A thing with a fault still counts as declared, so that one fault does not breed others.
 
 mod catalogue;
+mod edit_rights;
 mod expectations;
 mod graph;
 mod names;
@@ -67,12 +68,14 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>
     let people = builder.build_principals(declared, &resources);
     let policies = builder.build_policies(declared, &catalogue);
     let attachments = builder.build_attachments(declared, &resources);
+    builder.refuse_unattachable(declared, &attachments, &policies.policies);
+    let edit_rights = builder.build_edit_rights(declared, &catalogue);
     let ceilings = builder.build_ceilings(declared, &resources, &policies.policies);
     builder.refuse_same_expectations(declared);
     let checks = builder.build_checks(declared);
     let laws = builder.build_laws(declared, &catalogue, &resources);
     let separations = builder.build_separations(declared);
-    let identities_at = builder.place_identities(declared, &people);
+    let identities_at = builder.place_identities(declared, &people, &policies.policies);
     let Builder {
         mut faults,
         attribute_names,
@@ -107,6 +110,7 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>
         laws,
         separations,
         vocabulary,
+        edit_rights,
         attribute_names,
         identities_at,
         user_ids: users.into_ids(UserId::new),

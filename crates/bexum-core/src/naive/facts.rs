@@ -191,6 +191,7 @@ impl Naive<'_> {
         Some(match self.identity(path)? {
             ("user", name) => &d.users.iter().find(|u| u.name.value == name)?.body.attributes,
             ("group", name) => &d.groups.iter().find(|g| g.name.value == name)?.body.attributes,
+            ("policy", _) => &[],
             (_, name) => &d.roles.iter().find(|r| r.name.value == name)?.body.attributes,
         })
     }

@@ -104,7 +104,10 @@ impl Naive<'_> {
         if let Some(group) = d.groups.iter().find(|g| g.name.value == name && at(&g.body.place)) {
             return Some(("group", &group.name.value));
         }
-        let role = d.roles.iter().find(|r| r.name.value == name && at(&r.body.place))?;
-        Some(("role", &role.name.value))
+        if let Some(role) = d.roles.iter().find(|r| r.name.value == name && at(&r.body.place)) {
+            return Some(("role", &role.name.value));
+        }
+        let policy = d.policies.iter().find(|p| p.name.value == name && at(&p.body.place))?;
+        Some(("policy", &policy.name.value))
     }
 }

@@ -15,27 +15,21 @@ use crate::pattern::matching::Braces;
 use crate::pattern::path::{Brace, PathPattern, Segment};
 use crate::pattern::residual::Below;
 use crate::principal::{Principal, Subject};
+use crate::request::Place;
 use crate::truth::Truth;
 
-/// An identity that is a target.
+/// A user, group, role or policy that is a target.
 #[derive(Debug)]
 pub(super) struct Placed<'e> {
-    pub(super) place: ScopeId,
-    pub(super) who: Principal,
+    pub(super) place: Place,
     pub(super) path: &'e str,
 }
 
 /// Every identity that is a target, by place and path.
 pub(super) fn identities(estate: &Estate) -> Vec<Placed<'_>> {
-    let mut found: Vec<Placed<'_>> = estate
-        .identities_at
-        .iter()
-        .filter_map(|(path, who)| {
-            let place = estate.identity(*who)?.place?;
-            Some(Placed { place, who: *who, path })
-        })
-        .collect();
-    found.sort_unstable_by_key(|at| (at.place, at.path));
+    let mut found: Vec<Placed<'_>> =
+        estate.identities_at.iter().map(|(path, place)| Placed { place: *place, path }).collect();
+    found.sort_unstable_by_key(|at| (at.place.scope(), at.path));
     found
 }
 
@@ -70,10 +64,11 @@ impl<'e> Plan<'e> {
             plan.look_at(estate, ScopeId::new(i));
         }
         for range in plan.ranges.clone() {
-            let first = placed.partition_point(|at| at.place.index() < range.start);
-            let inside = placed[first..].iter().take_while(|at| at.place.index() < range.end);
+            let first = placed.partition_point(|at| at.place.scope().index() < range.start);
+            let inside =
+                placed[first..].iter().take_while(|at| at.place.scope().index() < range.end);
             for (i, at) in inside.enumerate() {
-                let class = TargetClass::of_identity(at.who);
+                let class = at.place.class(estate);
                 if plan.may_match(at.path) && plan.counts(estate, class) {
                     plan.identities.insert(first + i);
                 }

@@ -26,6 +26,7 @@ use crate::pattern::residual::FRESH;
 use crate::request::Given;
 use crate::time::Time;
 use crate::truth::Truth;
+use crate::vocabulary::AttributeRule;
 
 /// Letters of a segment beyond which its parts are not tried in a brace's place.
 const MOST_LETTERS: usize = 48;
@@ -40,7 +41,7 @@ pub(crate) struct ValueDomain {
     pub(crate) texts: BTreeSet<String>,
     integers: BTreeSet<i64>,
     booleans: bool,
-    times: BTreeSet<Time>,
+    pub(super) times: BTreeSet<Time>,
     pub(crate) fit_patterns: BTreeSet<String>,
     pub(super) ranges: BTreeSet<String>,
     is_ordered: bool,
@@ -80,6 +81,8 @@ pub(crate) struct Unknowns {
     /// Which other attribute each shares a domain with; a leader names itself.
     joined: Vec<usize>,
     domains: Vec<ValueDomain>,
+    /// What is declared of each.
+    rules: Vec<Option<AttributeRule>>,
     values: Vec<OnceCell<(Vec<Given>, bool)>>,
 }
 
@@ -162,6 +165,16 @@ impl Unknowns {
             self.joined.push(place);
             self.domains.push(ValueDomain { shared_by: 1, ..ValueDomain::default() });
             self.values.push(OnceCell::new());
+            let estate = context.index.estate();
+            let (names, vocabulary) = (&estate.attribute_names, &estate.vocabulary);
+            let rule = match reference {
+                Reference::Given(id) => vocabulary.given.rule(names.name(id)),
+                Reference::Target(TargetAttribute::Own(id)) => {
+                    vocabulary.target.rule(names.name(id))
+                }
+                _ => None,
+            };
+            self.rules.push(rule.cloned());
             place
         })
     }
@@ -278,7 +291,11 @@ impl Unknowns {
     pub(super) fn values(&self, place: usize) -> &(Vec<Given>, bool) {
         self.values[place].get_or_init(|| {
             let domain = &self.domains[self.leader(place)];
-            domain.values(self.shapes[place])
+            let shape = self.shapes[place];
+            match &self.rules[place] {
+                Some(rule) => domain.declared_values(rule, shape.lists, domain.values(shape)),
+                None => domain.values(shape),
+            }
         })
     }
 }
@@ -400,7 +417,7 @@ impl ValueDomain {
         (found, whole)
     }
 
-    fn all_integers(&self) -> BTreeSet<i64> {
+    pub(super) fn all_integers(&self) -> BTreeSet<i64> {
         let near = i64::try_from(self.shared_by).unwrap_or(i64::MAX);
         let mut all: BTreeSet<i64> = self
             .integers
@@ -482,7 +499,7 @@ impl ValueDomain {
 }
 
 /// Lists of these scalars: as long as there are places that ask, since each asks for one element.
-fn lists(scalars: &[Value], places: usize) -> (Vec<Box<[Value]>>, bool) {
+pub(super) fn lists(scalars: &[Value], places: usize) -> (Vec<Box<[Value]>>, bool) {
     let mut all: Vec<Vec<Value>> = scalars.iter().map(|scalar| vec![scalar.clone()]).collect();
     let mut first = 0;
     for length in 2..=places.min(scalars.len()) {

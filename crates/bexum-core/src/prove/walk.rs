@@ -201,8 +201,8 @@ impl<'e> LawWalk<'_, 'e> {
         let estate = self.laws.index.estate();
         let plan = self.plan;
         let placed = &self.laws.placed;
-        let first = placed.partition_point(|at| at.place.index() < range.start);
-        let last = placed.partition_point(|at| at.place.index() < range.end);
+        let first = placed.partition_point(|at| at.place.scope().index() < range.start);
+        let last = placed.partition_point(|at| at.place.scope().index() < range.end);
         let mut places = plan.identities.ones().skip_while(|i| *i < first).peekable();
         for i in range {
             let mut targets = Vec::new();
@@ -213,11 +213,10 @@ impl<'e> LawWalk<'_, 'e> {
                 targets.push(LawTarget { path, place: Place::Scope(id), class: scope.class() });
             }
             while let Some(place) =
-                places.next_if(|place| *place < last && placed[*place].place == id)
+                places.next_if(|place| *place < last && placed[*place].place.scope() == id)
             {
                 let at = &placed[place];
-                let class = TargetClass::of_identity(at.who);
-                let place = Place::Identity(at.who, id);
+                let (place, class) = (at.place, at.place.class(estate));
                 targets.push(LawTarget { path: at.path.to_owned(), place, class });
             }
             let has_items = plan.items.contains(i);

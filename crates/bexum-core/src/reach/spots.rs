@@ -6,7 +6,6 @@ use crate::catalogue::{ActionSet, TargetClass};
 use crate::estate::Estate;
 use crate::id::ScopeId;
 use crate::pattern::residual::FRESH;
-use crate::principal::Principal;
 use crate::request::{Place, Target};
 
 /// Somewhere to do something: a declared scope, an identity, or items of a scope.
@@ -27,7 +26,7 @@ pub struct Spot {
 pub enum SpotSort {
     /// A declared scope.
     Scope,
-    /// A user, group or role with a place.
+    /// A user, group, role or policy with a place.
     Identity,
     /// The items of a scope, those that no [`SpotSort::Pattern`] singles out.
     Items,
@@ -39,9 +38,7 @@ impl Spot {
     /// The nearest declared scope.
     #[must_use]
     pub fn scope(&self) -> ScopeId {
-        match self.place {
-            Place::Scope(id) | Place::Item(id) | Place::Identity(_, id) => id,
-        }
+        self.place.scope()
     }
 
     /// The actions that apply there.
@@ -62,7 +59,7 @@ impl Spot {
     pub fn at(target: &Target<'_>) -> Self {
         let sort = match target.place {
             Place::Scope(_) => SpotSort::Scope,
-            Place::Identity(..) => SpotSort::Identity,
+            Place::Identity(..) | Place::Policy(..) => SpotSort::Identity,
             Place::Item(_) => SpotSort::Pattern,
         };
         let path = target.path.to_owned();
@@ -75,20 +72,18 @@ impl Spot {
 pub struct Spots<'e> {
     estate: &'e Estate,
     /// Identities by their places, in the order of their paths.
-    placed: FxHashMap<ScopeId, Vec<(&'e str, Principal)>>,
+    placed: FxHashMap<ScopeId, Vec<(&'e str, Place)>>,
 }
 
 impl<'e> Spots<'e> {
     /// Those of an estate.
     #[must_use]
     pub fn new(estate: &'e Estate) -> Self {
-        let mut placed: FxHashMap<ScopeId, Vec<(&str, Principal)>> = FxHashMap::default();
-        for (path, principal) in &estate.identities_at {
-            if let Some(place) = estate.identity(*principal).and_then(|identity| identity.place) {
-                placed.entry(place).or_default().push((path, *principal));
-            }
+        let mut placed: FxHashMap<ScopeId, Vec<(&str, Place)>> = FxHashMap::default();
+        for (path, place) in &estate.identities_at {
+            placed.entry(place.scope()).or_default().push((path, *place));
         }
-        placed.values_mut().for_each(|list| list.sort_unstable());
+        placed.values_mut().for_each(|list| list.sort_unstable_by_key(|(path, _)| *path));
         Self { estate, placed }
     }
 
@@ -98,11 +93,11 @@ impl<'e> Spots<'e> {
         let place = Place::Scope(id);
         let scope = Spot { shown: path.clone(), asked: path, sort: SpotSort::Scope, place };
         let placed = self.placed.get(&id).into_iter().flatten();
-        let identities = placed.map(move |(path, who)| Spot {
+        let identities = placed.map(|(path, place)| Spot {
             shown: (*path).to_owned(),
             asked: (*path).to_owned(),
             sort: SpotSort::Identity,
-            place: Place::Identity(*who, id),
+            place: *place,
         });
         std::iter::once(scope).chain(items_of(self.estate, id)).chain(identities)
     }

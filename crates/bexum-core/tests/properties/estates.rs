@@ -48,7 +48,7 @@ const SCOPES: [(&str, ScopeType, Option<&str>); 9] = [
     ("o", ScopeType::Account, None),
 ];
 
-pub(crate) const ACTIONS: [&str; 14] = [
+pub(crate) const ACTIONS: [&str; 15] = [
     "store.list",
     "store.tag",
     "store.survey",
@@ -63,9 +63,10 @@ pub(crate) const ACTIONS: [&str; 14] = [
     "user.view",
     "group.view",
     "role.view",
+    "policy.view",
 ];
 
-pub(crate) const PATHS: [&str; 15] = [
+pub(crate) const PATHS: [&str; 16] = [
     "v/s/store/a/run",
     "v/s/store",
     "v/s/store/red",
@@ -79,6 +80,7 @@ pub(crate) const PATHS: [&str; 15] = [
     "v/p/u0",
     "v/p/g1",
     "v/p/r0",
+    "v/p/p2",
     "o",
     "v/p/u0/below",
 ];
@@ -292,6 +294,7 @@ fn catalogue() -> Vec<Named<Kind>> {
         named("user", kind(&view, &[], &[], &[], &[])),
         named("group", kind(&view, &[], &[], &[], &[])),
         named("role", kind(&view, &[], &[], &[], &[])),
+        named("policy", kind(&view, &[], &[], &[], &[])),
     ]
 }
 
@@ -318,6 +321,7 @@ fn users() -> impl Strategy<Value = Vec<Named<User>>> {
                         enabled,
                         manager: managed.then(|| w("user:u1")),
                         place: (placed || i == 0).then(|| w("v/p")),
+                        imported: Default::default(),
                         attributes,
                     },
                 )
@@ -352,6 +356,8 @@ fn groups() -> impl Strategy<Value = Vec<Named<Group>>> {
                         members_when: when.map(w),
                         owners: owners.map(|owners| owners.into_iter().map(w).collect()),
                         join: (i == 1).then_some(Join::Open),
+                        asks: Vec::new(),
+                        imported: Default::default(),
                         place: (i == 1).then(|| w("v/p")),
                         attributes,
                     },
@@ -382,7 +388,8 @@ fn policies() -> impl Strategy<Value = Vec<Named<Policy>>> {
         let included = subsequence((0..i).collect::<Vec<_>>(), 0..=i.min(1));
         (vec(statement(), 1..4), included).prop_map(move |(statements, included)| {
             let include = included.into_iter().map(|n| w(POLICIES[n])).collect();
-            named(POLICIES[i], Policy { include, statements })
+            let place = (i == 2).then(|| w("v/p"));
+            named(POLICIES[i], Policy { include, statements, place, ..Policy::default() })
         })
     };
     vec![policy(0), policy(1), policy(2), policy(3)]

@@ -152,7 +152,7 @@ fn mirror(declared: &Declarations) -> Arc<Estate> {
         origin: Origin::default(),
     };
     mirror.policies.truncate(1);
-    mirror.policies[0].body = Policy { include: Vec::new(), statements: vec![statement] };
+    mirror.policies[0].body = Policy { statements: vec![statement], ..Policy::default() };
     mirror.attachments = vec![Attachment {
         policy: list(&[&declared.policies[0].name.value]),
         to: list(&["everyone"]),
@@ -411,7 +411,7 @@ fn bare_case(
                     let mut statements = vec![statement(Effect::Allow, &allow, on)];
                     statements.extend(deny.map(|(when, on)| statement(Effect::Deny, &when, on)));
                     declared.policies.truncate(1);
-                    declared.policies[0].body = Policy { include: Vec::new(), statements };
+                    declared.policies[0].body = Policy { statements, ..Policy::default() };
                     declared.ceilings.clear();
                     declared.attachments = vec![Attachment {
                         policy: list(&[&declared.policies[0].name.value]),

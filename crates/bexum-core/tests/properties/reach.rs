@@ -58,7 +58,7 @@ proptest! {
             matches!(row.spot.sort, SpotSort::Scope | SpotSort::Identity)
         });
         prop_assert_eq!(declared_spots.count(), estate.scopes.len() + declared
-            .users.iter().filter(|user| user.body.place.is_some()).count() + 2);
+            .users.iter().filter(|user| user.body.place.is_some()).count() + 3);
         for row in &rows {
             for (sessions, access) in people.iter().zip(&row.access) {
                 let applicable = row.spot.applicable(&estate);

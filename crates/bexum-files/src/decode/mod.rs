@@ -62,4 +62,5 @@ pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
     whole.checks.extend(part.checks);
     whole.laws.extend(part.laws);
     whole.separations.extend(part.separations);
+    whole.edit_rights.extend(part.edit_rights);
 }

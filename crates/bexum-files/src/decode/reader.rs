@@ -1,6 +1,6 @@
 //! A table read key by key: each access says what it wants, and the reader keeps the faults.
 
-use bexum_core::declaration::{Element, List, WindowWritten};
+use bexum_core::declaration::{Ask, Element, List, WindowWritten};
 use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::name::{nearest, new_word};
 use bexum_core::origin::{FileId, Origin, Spanned};
@@ -194,6 +194,38 @@ impl<'r, 'i> Reader<'r, 'i> {
             inner.missing("who");
         }
         Some(Element { who: inner.text("who")?, window })
+    }
+
+    /// Users who asked, each in a table; one alone may stand without the list.
+    pub(super) fn asks(&mut self, key: &'static str) -> Vec<Ask> {
+        let Some(value) = self.get(key) else { return Vec::new() };
+        let Some(array) = value.get_ref().as_array() else {
+            self.wrong(key, "a list of tables with `who` and `at`", value);
+            return Vec::new();
+        };
+        let mut asks = Vec::with_capacity(array.len());
+        for item in array.iter() {
+            let Some(table) = item.get_ref().as_table() else {
+                self.wrong_element(key, "a table with `who` and `at`", item);
+                continue;
+            };
+            let mut inner = Reader {
+                file: self.file,
+                faults: &mut *self.faults,
+                what: "somebody who asks",
+                table,
+                origin: value::origin(self.file, item.span()),
+            };
+            inner.only(&["who", "at", "why"]);
+            inner.about();
+            inner.expect_all(&["who", "at"]);
+            let (who, at) = (inner.text("who"), inner.time("at"));
+            let why = inner.text("why").map(|why| why.value);
+            if let (Some(who), Some(at)) = (who, at) {
+                asks.push(Ask { who, at: at.value, why });
+            }
+        }
+        asks
     }
 
     pub(super) fn window(&mut self) -> WindowWritten {

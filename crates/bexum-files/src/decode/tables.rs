@@ -2,8 +2,10 @@
 
 use bexum_core::catalogue::Level;
 use bexum_core::declaration::{
-    Attachment, Ceiling, Group, Kind, Named, Policy, Role, Scope, Statement, User,
+    Attachment, Ceiling, EditRights, Group, Imported, Kind, Named, Policy, Role, Scope, Statement,
+    User,
 };
+use bexum_core::edit_rights::EDIT_KEYS;
 use bexum_core::expectation::Claim;
 use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::name::nearest;
@@ -11,7 +13,7 @@ use bexum_core::origin::{FileId, Spanned};
 use bexum_core::policy::Effect;
 use bexum_core::principal::Join;
 use bexum_core::scope::ScopeType;
-use toml::de::{DeTable, DeValue};
+use toml::de::{DeString, DeTable, DeValue};
 
 use super::reader::{Reader, Value};
 use super::value;
@@ -30,6 +32,7 @@ impl Tables<'_> {
             let name = key.get_ref().as_ref();
             match name {
                 "estate" => self.read_estate(entry),
+                "edit-rights" => self.read_edit_rights(key, entry),
                 "attributes" => match entry.get_ref().as_table() {
                     Some(roots) => attributes::read(self.file, roots, self.decoded),
                     None => self.wrong("attributes", "a table of tables", entry),
@@ -132,6 +135,35 @@ impl Tables<'_> {
         self.decoded.estate = Some(name.map(|written| written.value).unwrap_or_default());
     }
 
+    fn read_edit_rights(&mut self, key: &toml::Spanned<DeString<'_>>, entry: &Value<'_>) {
+        let origin = value::origin(self.file, key.span());
+        let Some(table) = entry.get_ref().as_table() else {
+            return self.wrong("edit-rights", "a table", entry);
+        };
+        const KNOWN: &[&str] = &{
+            let mut known = ["no-more-than-own"; EDIT_KEYS.len() + 1];
+            let mut i = 0;
+            while i < EDIT_KEYS.len() {
+                known[i] = EDIT_KEYS[i];
+                i += 1;
+            }
+            known
+        };
+        let faults = &mut self.decoded.faults;
+        let mut reader = Reader { file: self.file, faults, what: "`[edit-rights]`", table, origin };
+        reader.only(KNOWN);
+        reader.about();
+        let mut actions = Vec::new();
+        for key in EDIT_KEYS {
+            let Some((written, _)) = table.get_key_value(key) else { continue };
+            let at = value::origin(reader.file, written.span());
+            actions.extend(reader.list(key).map(|list| (Spanned::new(key.to_owned(), at), list)));
+        }
+        let no_more_than_own = reader.boolean("no-more-than-own", false);
+        let rights = EditRights { actions, no_more_than_own, origin };
+        self.decoded.declared.edit_rights.push(rights);
+    }
+
     /// Calls `read` for each `[KEY.NAME]`.
     fn each_named(
         &mut self,
@@ -232,18 +264,29 @@ fn kind(reader: &mut Reader<'_, '_>) -> Kind {
 }
 
 fn user(reader: &mut Reader<'_, '_>) -> User {
-    reader.only(&["full-name", "enabled", "manager", "place", "attributes"]);
+    reader.only(&["full-name", "enabled", "manager", "place", "attributes", "source", "source-id"]);
     User {
         full_name: reader.text("full-name").map(|written| written.value),
         enabled: reader.boolean("enabled", true),
         manager: reader.text("manager"),
+        imported: imported(reader),
         place: reader.text("place"),
         attributes: reader.attributes("attributes"),
     }
 }
 
 fn group(reader: &mut Reader<'_, '_>) -> Group {
-    reader.only(&["members", "members-when", "owners", "join", "place", "attributes"]);
+    reader.only(&[
+        "members",
+        "members-when",
+        "owners",
+        "join",
+        "place",
+        "attributes",
+        "asks",
+        "source",
+        "source-id",
+    ]);
     Group {
         members: reader.elements("members"),
         members_when: reader.text("members-when"),
@@ -251,9 +294,16 @@ fn group(reader: &mut Reader<'_, '_>) -> Group {
         join: reader
             .word("join", &["open", "approval", "closed"], &Join::ALL)
             .map(|join| join.value),
+        asks: reader.asks("asks"),
+        imported: imported(reader),
         place: reader.text("place"),
         attributes: reader.attributes("attributes"),
     }
+}
+
+fn imported(reader: &mut Reader<'_, '_>) -> Imported {
+    let mut text = |key| reader.text(key).map(|written| written.value);
+    Imported { source: text("source"), source_id: text("source-id") }
 }
 
 fn role(reader: &mut Reader<'_, '_>) -> Role {
@@ -267,7 +317,7 @@ fn role(reader: &mut Reader<'_, '_>) -> Role {
 }
 
 fn policy(reader: &mut Reader<'_, '_>) -> Policy {
-    reader.only(&["include", "allow", "deny"]);
+    reader.only(&["include", "allow", "deny", "place", "locked", "attachable"]);
     let mut statements = Vec::new();
     for (key, effect) in [("allow", Effect::Allow), ("deny", Effect::Deny)] {
         const EXPECTED: &str = "an array of tables (two brackets: `[[policy.NAME.allow]]`)";
@@ -288,7 +338,13 @@ fn policy(reader: &mut Reader<'_, '_>) -> Policy {
             statements.extend(statement(&mut inner, effect));
         }
     }
-    Policy { include: reader.names("include"), statements }
+    Policy {
+        include: reader.names("include"),
+        place: reader.text("place"),
+        locked: reader.boolean("locked", false),
+        attachable: reader.list("attachable"),
+        statements,
+    }
 }
 
 fn statement(reader: &mut Reader<'_, '_>, effect: Effect) -> Option<Statement> {

@@ -152,6 +152,7 @@ impl View<'_> {
         match target.place {
             Place::Scope(id) | Place::Item(id) => Ok(self.scope(id, &target)),
             Place::Identity(principal, _) => Ok(self.principal(principal)),
+            Place::Policy(policy, _) => Ok(self.policy(policy)),
         }
     }
 

@@ -24,8 +24,8 @@ pub(crate) struct NameIndex {
     names: StringTable<Principal>,
     /// Scopes and identities.
     paths: StringTable<Known>,
-    /// Those with a place, and it.
-    identities: Vec<(Principal, ScopeId)>,
+    /// Users, groups, roles and policies that are targets.
+    identities: Vec<Place>,
 }
 
 /// A name and a path made ready to be looked up: all that can be done without waiting for memory.
@@ -137,11 +137,9 @@ impl NameIndex {
             paths.add(&scope.path, Known::Scope(id));
         }
         let mut identities = Vec::with_capacity(estate.identities_at.len());
-        for (path, who) in &estate.identities_at {
-            if let Some(place) = estate.identity(*who).and_then(|identity| identity.place) {
-                paths.add(path, Known::Identity(identities.len() as u32));
-                identities.push((*who, place));
-            }
+        for (path, place) in &estate.identities_at {
+            paths.add(path, Known::Identity(identities.len() as u32));
+            identities.push(*place);
         }
         Self { names, paths, identities }
     }
@@ -204,10 +202,7 @@ impl NameIndex {
             return match known {
                 Known::Scope(id) if whole => Some(Place::Scope(id)),
                 Known::Scope(id) => scope_type(id).holds_items().then_some(Place::Item(id)),
-                Known::Identity(at) if whole => {
-                    let (who, place) = self.identities[at as usize];
-                    Some(Place::Identity(who, place))
-                }
+                Known::Identity(at) if whole => Some(self.identities[at as usize]),
                 Known::Identity(_) => None,
             };
         }

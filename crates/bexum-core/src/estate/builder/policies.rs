@@ -1,7 +1,7 @@
 //! Policies, statements, attachments, ceilings.
 
 use fixedbitset::FixedBitSet;
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::graph::Edges;
 use super::principals::Allowed;
@@ -11,7 +11,7 @@ use crate::condition::ast::Root;
 use crate::condition::check::resolve_reference;
 use crate::declaration::{self, Declarations, List, Named};
 use crate::fault::{Fault, LocatedFault};
-use crate::id::{PolicyId, StatementId};
+use crate::id::{PolicyId, ScopeId, StatementId};
 use crate::name::nearest;
 use crate::origin::{Origin, SourceSpan, Spanned};
 use crate::pattern::action::ActionPattern;
@@ -79,11 +79,21 @@ impl Builder<'_> {
             all.dedup();
             effective[i] = all;
         }
+        let mut targets = in_order.iter().map(|named| {
+            let place = named.body.place.as_ref().and_then(|written| self.find_scope(written));
+            let attachable = named.body.attachable.as_ref().map(|list| {
+                self.refuse_empty("attachable", list);
+                self.resolve_list(&list.value, Self::find_scope)
+            });
+            (place, attachable)
+        });
+        let targets: Vec<_> = targets.by_ref().collect();
         let policies = in_order
             .iter()
+            .zip(targets)
             .zip(effective)
             .zip(&edges)
-            .map(|((named, all), includes)| {
+            .map(|(((named, (place, attachable)), all), includes)| {
                 let (allows, denies): (Vec<StatementId>, Vec<StatementId>) =
                     all.into_iter().partition(|id| statements[id.index()].effect == Effect::Allow);
                 let union = |ids: &[StatementId]| {
@@ -99,6 +109,9 @@ impl Builder<'_> {
                     denied_actions: union(&denies),
                     allows: allows.into(),
                     denies: denies.into(),
+                    place,
+                    locked: named.body.locked,
+                    attachable,
                     origin: named.name.origin,
                 }
             })
@@ -277,6 +290,52 @@ impl Builder<'_> {
                 }
             })
             .collect()
+    }
+
+    /// Refuses attachments beyond the scopes at which their policies, or what these include, may be
+    /// attached (spec-work section 7.2).
+    pub(super) fn refuse_unattachable(
+        &mut self,
+        declared: &Declarations,
+        attachments: &[Attachment],
+        policies: &[Policy],
+    ) {
+        if policies.iter().all(|policy| policy.attachable.is_none()) {
+            return;
+        }
+        let paths: Vec<&str> =
+            self.scopes.in_order(&declared.scopes).map(|named| named.name.value.as_str()).collect();
+        let is_within = |at: ScopeId, scope: ScopeId| {
+            let rest = paths[at.index()].strip_prefix(paths[scope.index()]);
+            rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        };
+        let mut found = Vec::new();
+        for attachment in attachments {
+            for attached in &attachment.policies {
+                let mut waiting = vec![attached.value];
+                let mut seen: FxHashSet<PolicyId> = waiting.iter().copied().collect();
+                while let Some(id) = waiting.pop() {
+                    let policy = &policies[id.index()];
+                    waiting.extend(policy.include.iter().filter(|id| seen.insert(**id)));
+                    let Some(allowed) = &policy.attachable else { continue };
+                    for at in &attachment.at {
+                        if allowed.iter().any(|scope| is_within(at.value, scope.value)) {
+                            continue;
+                        }
+                        let fault = Fault::NotAttachable {
+                            policy: policy.name.to_string(),
+                            at: paths[at.value.index()].to_owned(),
+                        };
+                        let mut located = LocatedFault::new(fault, at.origin);
+                        if let Some(first) = allowed.first() {
+                            located = located.and_see(first.origin, "attachable only here");
+                        }
+                        found.push(located);
+                    }
+                }
+            }
+        }
+        self.faults.extend(found);
     }
 
     pub(super) fn build_ceilings(

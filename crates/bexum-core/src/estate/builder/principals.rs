@@ -11,12 +11,14 @@ use crate::condition::fact::Fact;
 use crate::condition::{Condition, ConditionFault, Reference};
 use crate::declaration::{self, Declarations, Element, Named};
 use crate::fault::{Fault, LocatedFault};
-use crate::id::{GroupId, RoleId, ScopeId, UserId};
+use crate::id::{GroupId, PolicyId, RoleId, ScopeId, UserId};
 use crate::limits::LOOP_LINKS;
 use crate::origin::{Origin, SourceSpan, Spanned};
+use crate::policy::Policy;
 use crate::principal::{
-    Group, Identity, Membership, Principal, PrincipalType, Role, Subject, User,
+    Group, Identity, Imported, Membership, Principal, PrincipalType, Role, Subject, User,
 };
+use crate::request::Place;
 use crate::truth::Truth;
 
 /// What [`Builder::build_principals`] yields.
@@ -88,6 +90,7 @@ impl Builder<'_> {
             full_name: boxed(body.full_name.as_ref()),
             enabled: body.enabled,
             manager,
+            imported: imported(&body.imported),
         }
     }
 
@@ -105,7 +108,10 @@ impl Builder<'_> {
             .owners
             .as_ref()
             .map(|list| list.iter().filter_map(|written| self.find_user(written)).collect());
+        let asks = self.build_asks(&body.asks, members.as_deref());
         Group {
+            asks,
+            imported: imported(&body.imported),
             identity: self.build_identity(
                 named,
                 Bearer::GroupOrRole,
@@ -174,7 +180,7 @@ impl Builder<'_> {
         self.scopes.find(written, &mut self.faults, &mut self.near).map(ScopeId::new)
     }
 
-    fn find_user(&mut self, written: &Spanned<String>) -> Option<UserId> {
+    pub(super) fn find_user(&mut self, written: &Spanned<String>) -> Option<UserId> {
         match self.find_subject(written, Allowed::Users, &FixedBitSet::new())? {
             Subject::One(Principal::User(id)) => Some(id),
             _ => None,
@@ -332,7 +338,8 @@ impl Builder<'_> {
         &mut self,
         declared: &Declarations,
         people: &People,
-    ) -> FxHashMap<Box<str>, Principal> {
+        policies: &[Policy],
+    ) -> FxHashMap<Box<str>, Place> {
         let scope_names: Vec<(&str, Origin)> = self
             .scopes
             .in_order(&declared.scopes)
@@ -345,30 +352,44 @@ impl Builder<'_> {
             .map(|(i, user)| (Principal::User(UserId::new(i)), &user.identity))
             .chain(groups.map(|(i, group)| (Principal::Group(GroupId::new(i)), &group.identity)))
             .chain(roles.map(|(i, role)| (Principal::Role(RoleId::new(i)), &role.identity)));
-        let mut placed: FxHashMap<Box<str>, (Principal, Origin)> = FxHashMap::default();
-        for (principal, identity) in all {
-            let Some(place) = identity.place else { continue };
-            let path = format!("{}/{}", scope_names[place.index()].0, identity.name);
+        let all = all.filter_map(|(who, identity)| {
+            let place = identity.place?;
+            Some((Place::Identity(who, place), place, &identity.name, identity.origin))
+        });
+        let policies = policies.iter().enumerate().filter_map(|(i, policy)| {
+            let place = policy.place?;
+            Some((Place::Policy(PolicyId::new(i), place), place, &policy.name, policy.origin))
+        });
+        let mut placed: FxHashMap<Box<str>, (Place, Origin)> = FxHashMap::default();
+        for (target, place, name, origin) in all.chain(policies) {
+            let path = format!("{}/{name}", scope_names[place.index()].0);
             let taken = match (self.scopes.get(&path), placed.get(path.as_str())) {
                 (Some(scope), _) => Some(scope_names[scope].1),
                 (_, Some((_, origin))) => Some(*origin),
                 _ => None,
             };
             if let Some(taken) = taken {
-                let word = match principal {
-                    Principal::User(_) => "user",
-                    Principal::Group(_) => "group",
+                let word = match target {
+                    Place::Identity(Principal::User(_), _) => "user",
+                    Place::Identity(Principal::Group(_), _) => "group",
+                    Place::Policy(..) => "policy",
                     _ => "role",
                 };
-                let fault = Fault::PlaceTaken { who: format!("{word}:{}", identity.name), path };
-                self.faults.push(
-                    LocatedFault::new(fault, identity.origin).and_see(taken, "that path is this"),
-                );
+                let fault = Fault::PlaceTaken { who: format!("{word}:{name}"), path };
+                self.faults
+                    .push(LocatedFault::new(fault, origin).and_see(taken, "that path is this"));
                 continue;
             }
-            placed.insert(path.into(), (principal, identity.origin));
+            placed.insert(path.into(), (target, origin));
         }
-        placed.into_iter().map(|(path, (principal, _))| (path, principal)).collect()
+        placed.into_iter().map(|(path, (target, _))| (path, target)).collect()
+    }
+}
+
+fn imported(written: &declaration::Imported) -> Imported {
+    Imported {
+        source: boxed(written.source.as_ref()),
+        source_id: boxed(written.source_id.as_ref()),
     }
 }
 
