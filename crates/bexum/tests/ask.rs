@@ -250,7 +250,7 @@ fn questions_that_are_no_questions() {
         (vec!["user:ines", "store.list", "veyra/survey/*"], "stand only in patterns"),
         (
             vec!["user:ines", "user.view", "veyra/people/ines/x"],
-            "nothing lies below a user, group or role",
+            "nothing lies below a user, group, role or policy",
         ),
         (
             vec!["user:ines", "store.list", spectra, "--as", "reducer"],

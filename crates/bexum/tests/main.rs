@@ -2,6 +2,7 @@
 
 mod ask;
 mod corners;
+mod declared;
 mod demo;
 mod discovery;
 mod docs;

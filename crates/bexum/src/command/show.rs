@@ -1,5 +1,6 @@
 //! `bexum show`: what is in the estate, as lists, or one thing of it.
 
+mod declared;
 mod lists;
 mod overview;
 mod shape;

@@ -20,7 +20,7 @@ use crate::render::report::{Cell, Report};
 type List = for<'v, 'e, 'r> fn(&'v View<'e>, &'r mut Report);
 
 /// Every list by its name.
-pub(super) const LISTS: [(&str, List); 10] = [
+pub(super) const LISTS: [(&str, List); 12] = [
     ("scopes", scopes),
     ("catalogue", catalogue),
     ("users", users),
@@ -31,6 +31,8 @@ pub(super) const LISTS: [(&str, List); 10] = [
     ("ceilings", ceilings),
     ("windows", super::overview::windows),
     ("expectations", expectations),
+    ("attributes", super::declared::attributes),
+    ("edit-rights", super::declared::edit_rights),
 ];
 
 fn scopes(view: &View<'_>, report: &mut Report) {

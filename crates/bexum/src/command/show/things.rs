@@ -5,7 +5,7 @@ use bexum_core::catalogue::{Addresses, TargetClass};
 use bexum_core::condition::Condition;
 use bexum_core::engine::Closure;
 use bexum_core::id::{KindId, PolicyId, ScopeId};
-use bexum_core::principal::{Principal, Subject};
+use bexum_core::principal::{Imported, Principal, Subject};
 use bexum_core::request::{Place, Target, describe};
 use bexum_core::time::Phase;
 use bexum_core::trace::{self, Routes};
@@ -16,6 +16,20 @@ use super::View;
 use super::lists::{attributes, coverage, gravest, state, transitive_members, windowed};
 use crate::render::phrases;
 use crate::render::report::{Cell, Report};
+
+/// Where an import had it from, if one had.
+fn imported(imported: &Imported) -> impl Iterator<Item = (&'static str, Cell)> {
+    let told = [("source", &imported.source), ("source id", &imported.source_id)];
+    told.into_iter().filter_map(|(name, text)| Some((name, Cell::text(&**text.as_ref()?))))
+}
+
+/// `yes`, or nothing to people.
+fn told_if(flag: bool) -> Cell {
+    match flag {
+        true => Cell::Flag(true),
+        false => Cell::Told(String::new(), false.into()),
+    }
+}
 
 /// What a target is.
 fn class(estate: &Estate, class: TargetClass) -> Cell {
@@ -114,6 +128,7 @@ impl View<'_> {
                 }
                 let manager = user.manager.map(|id| self.id(Principal::User(id)));
                 fields.push(("manager", Cell::maybe(manager)));
+                fields.extend(imported(&user.imported));
             }
             Principal::Group(id) => {
                 let group = estate.group(id);
@@ -122,6 +137,11 @@ impl View<'_> {
                 fields.push(("join", Cell::text(group.join.word())));
                 let when = group.members_when.as_ref().map(|when: &Condition| &*when.text);
                 fields.push(("members when", Cell::maybe(when)));
+                let asks = group.asks.iter().map(|ask| self.id(Principal::User(ask.who)));
+                if !group.asks.is_empty() {
+                    fields.push(("asked to be let in", Cell::List(asks.collect())));
+                }
+                fields.extend(imported(&group.imported));
             }
             Principal::Role(id) => {
                 let role = estate.role(id);
@@ -213,6 +233,12 @@ impl View<'_> {
         let estate = self.estate;
         let policy = estate.policy(id);
         let mut report = Report::new(format!("policy:{}", policy.name));
+        let attachable = match &policy.attachable {
+            None => Cell::None,
+            Some(list) => {
+                Cell::List(list.iter().map(|at| estate.scope(at.value).path.to_string()).collect())
+            }
+        };
         let includes = policy.include.iter().map(|id| estate.policy(*id).name.to_string());
         let included_by = estate.policies.iter().filter(|other| other.include.contains(&id));
         report.fields(
@@ -221,6 +247,9 @@ impl View<'_> {
                 ("about", Cell::maybe(policy.about.as_deref())),
                 ("includes", Cell::List(includes.collect())),
                 ("included by", Cell::List(included_by.map(|p| p.name.to_string()).collect())),
+                ("place", Cell::maybe(policy.place.map(|id| &*estate.scope(id).path))),
+                ("locked", told_if(estate.is_locked(id))),
+                ("attachable", attachable),
                 ("allows up to", Cell::maybe(gravest(self, &policy.allowed_actions))),
                 ("written", Cell::text(self.sources.shown(policy.origin))),
             ],
@@ -277,13 +306,7 @@ impl View<'_> {
             ("path", Cell::text(&*scope.path)),
             ("what", class(self.estate, scope.class())),
             ("about", Cell::maybe(scope.about.as_deref())),
-            (
-                "sealed",
-                match scope.sealed {
-                    true => Cell::Flag(true),
-                    false => Cell::Told(String::new(), false.into()),
-                },
-            ),
+            ("sealed", told_if(scope.sealed)),
             ("written", Cell::text(self.sources.shown(scope.origin))),
         ]
     }
