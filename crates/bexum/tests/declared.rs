@@ -425,3 +425,77 @@ fn declared_attributes_are_shown_with_their_use() {
     assert_eq!(row("who.level")["asked-about"], serde_json::json!([]));
     assert_eq!(row("given.code")["type"], "integer");
 }
+
+/// The reference names every table and every key that the program knows: it is asked which.
+#[test]
+fn the_reference_misses_no_key() {
+    let docs = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/language.md");
+    let docs = std::fs::read_to_string(docs).expect("the reference");
+    let (_, reference) = docs.split_once("## Every table and its keys").expect("its section");
+    let row = |table: &str| {
+        let mut rows = reference.lines().filter(|line| line.starts_with('|'));
+        let found = rows.find(|line| line.split('|').nth(1).is_some_and(|c| c.contains(table)));
+        found.unwrap_or_else(|| panic!("no row for {table}"))
+    };
+    let documented = |table: &str| -> Vec<String> {
+        let cells = match table {
+            "[edit-rights]" => docs
+                .split_once("## Who may edit what")
+                .and_then(|(_, rest)| rest.split_once("## Every table"))
+                .map(|(section, _)| section.lines().filter(|l| l.starts_with('|')).collect())
+                .expect("its section"),
+            _ => row(table).split('|').nth(2).expect("keys").to_owned(),
+        };
+        let mut keys: Vec<String> =
+            cells.split('`').skip(1).step_by(2).map(str::to_owned).collect();
+        keys.sort();
+        keys
+    };
+    // Each table with a key that nobody means, so that all that are known are named.
+    for (table, text) in [
+        ("[attributes.ROOT]", "[attributes.who]\nx = { type = 'string', zzzzzzzzzz = 1 }"),
+        ("[service.NAME]", "[service.s]\nzzzzzzzzzz = 1"),
+        ("[kind.NAME]", "[kind.k]\nzzzzzzzzzz = 1"),
+        ("[account.NAME]", "[account.b]\nzzzzzzzzzz = 1"),
+        ("[subscription.", "[subscription.'w/s']\nzzzzzzzzzz = 1"),
+        ("[resource.", "[resource.'w/r']\nkind = 'store'\nzzzzzzzzzz = 1"),
+        ("[namespace.", "[namespace.'w/n']\nzzzzzzzzzz = 1"),
+        ("[user.NAME]", "[user.v]\nzzzzzzzzzz = 1"),
+        ("[group.NAME]", "[group.h]\nzzzzzzzzzz = 1"),
+        (
+            "an element of `members`",
+            "[group.h]\nmembers = [{ who = 'user:u', from = 2026-01-01T00:00:00Z, zzzzzzzzzz = 1 }]",
+        ),
+        (
+            "an element of `asks`",
+            "[group.h]\nasks = [{ who = 'user:u', at = 2026-01-01T00:00:00Z, zzzzzzzzzz = 1 }]",
+        ),
+        ("[role.NAME]", "[role.r]\nzzzzzzzzzz = 1"),
+        ("[policy.NAME]", "[policy.q]\nzzzzzzzzzz = 1"),
+        ("[[policy.NAME.deny]]", "[[policy.q.deny]]\ndo = '*'\nzzzzzzzzzz = 1"),
+        ("[[attach]]", "[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w'\nzzzzzzzzzz = 1"),
+        ("[[ceiling]]", "[[ceiling]]\npolicy = 'p'\nzzzzzzzzzz = 1"),
+        (
+            "[[check]]",
+            "[[check]]\nname = 'c'\nwho = 'user:u'\ndoes = 'store.list'\non = 'w/a'\nexpect = 'allow'\nzzzzzzzzzz = 1",
+        ),
+        ("[[never]]", "[[never]]\nwho = 'user:u'\ndoes = '*'\non = '/**'\nzzzzzzzzzz = 1"),
+        ("[[always]]", "[[always]]\nwho = 'user:u'\ndoes = '*'\non = '/**'\nzzzzzzzzzz = 1"),
+        ("[[apart]]", "[[apart]]\nany-two-of = ['group:g', 'policy:p']\nzzzzzzzzzz = 1"),
+        ("[edit-rights]", "[edit-rights]\nzzzzzzzzzz = 1"),
+    ] {
+        let found = faults(&estate(text));
+        let hint =
+            &found.iter().find(|(message, ..)| message.contains("zzzzzzzzzz")).expect(table).1;
+        let mut known: Vec<String> = match hint.strip_prefix("known here: ") {
+            Some(list) => list.split(", ").map(|key| key.trim_matches('`').to_owned()).collect(),
+            None => Vec::new(),
+        };
+        known.sort();
+        assert_eq!(documented(table), known, "{table}");
+    }
+    for table in bexum_core::TABLES {
+        let is_named = [format!("[{table}."), format!("[{table}]")];
+        assert!(is_named.iter().any(|name| reference.contains(name)), "{table}");
+    }
+}
