@@ -54,6 +54,8 @@ pub(crate) struct ValueDomain {
     reads_times: bool,
     /// Whether it is put into a path.
     in_brace: bool,
+    /// The only values that some attribute of it has; constants to the others that share it.
+    one_of: Vec<Value>,
     /// How many attributes share it.
     pub(super) shared_by: usize,
     /// Whether something could not be taken in.
@@ -138,6 +140,10 @@ impl Unknowns {
         domain.in_brace |= other.in_brace;
         domain.is_partial |= other.is_partial;
         domain.shared_by += other.shared_by;
+        domain.one_of.extend(other.one_of);
+        for value in domain.one_of.clone() {
+            domain.add(Operator::Equal, value);
+        }
         self.joined[b] = a;
     }
 
@@ -174,6 +180,8 @@ impl Unknowns {
                 }
                 _ => None,
             };
+            let one_of = rule.and_then(|rule| rule.one_of.as_deref());
+            self.domains[place].one_of = one_of.unwrap_or_default().to_vec();
             self.rules.push(rule.cloned());
             place
         })
