@@ -3,7 +3,7 @@
 //! It is slow on purpose. Tests hold the [engine](crate::engine) against it, benches measure by
 //! it. It shares with the engine the parsers and the table of operators, and nothing else: names
 //! stay strings, every rule of sections 3 to 6 is written a second time. It takes only
-//! declarations that [build](crate::Estate::build) without a fault.
+//! declarations that [build](crate::Estate::build) without a fault, and does not read declared attributes.
 
 mod facts;
 mod paths;

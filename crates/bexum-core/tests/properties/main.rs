@@ -1,5 +1,6 @@
 //! Laws that hold for every estate and every request, tried on random ones.
 
+mod bare_laws;
 mod conditions;
 mod decisions;
 mod equivalences;

@@ -10,8 +10,10 @@ use super::View;
 use crate::render::report::{Cell, Report};
 use bexum_wire::common::value_json;
 
-/// Most values of one attribute that are listed.
+/// Most values of one attribute that are listed for people.
 const VALUES: usize = 12;
+/// Most statements and the like that are.
+const ASKING: usize = 5;
 
 /// Every declared attribute: its type, the values in use, and where it is asked about.
 pub(super) fn attributes(view: &View<'_>, report: &mut Report) {
@@ -24,18 +26,17 @@ pub(super) fn attributes(view: &View<'_>, report: &mut Report) {
             let written = format!("{root}.{name}");
             let rule = attribute.rule.as_ref();
             let values = used.get(name).cloned().unwrap_or_default();
-            let shown: Vec<String> = values.keys().take(VALUES).cloned().collect();
-            let more = values.len().saturating_sub(VALUES);
-            let more = (more > 0).then(|| format!("and {more} more"));
-            let in_json = values.into_values().collect::<Vec<Json>>();
+            let written_values: Vec<String> = values.keys().cloned().collect();
+            let values: Vec<Json> = values.into_values().collect();
+            let asking = asked.get(&written).cloned().unwrap_or_default();
             rows.push(vec![
                 Cell::text(&*written),
                 Cell::Told(
                     rule.map(ToString::to_string).unwrap_or_default(),
                     rule.map_or(Json::Null, |rule| rule.value_type.word().into()),
                 ),
-                Cell::ListTold(shown.into_iter().chain(more).collect(), in_json.into()),
-                Cell::List(asked.get(&written).cloned().unwrap_or_default()),
+                Cell::ListTold(first_of(&written_values, VALUES), values.into()),
+                Cell::ListTold(first_of(&asking, ASKING), json!(asking)),
                 Cell::maybe(attribute.about.as_deref()),
                 Cell::text(view.sources.shown(attribute.origin)),
             ]);
@@ -43,6 +44,13 @@ pub(super) fn attributes(view: &View<'_>, report: &mut Report) {
     }
     let columns = &["attribute", "type", "values", "asked about", "about", "written"];
     report.rows("attributes", "declared attributes", columns, rows);
+}
+
+/// The first of a list, and how many more there are.
+fn first_of(all: &[String], most: usize) -> Vec<String> {
+    let more = all.len().saturating_sub(most);
+    let more = (more > 0).then(|| format!("and {more} more"));
+    all.iter().take(most).cloned().chain(more).collect()
 }
 
 /// Each value that something bears under a name that this root can read, as it is written.
