@@ -93,12 +93,14 @@ pub enum RequestFault {
     #[error("`item` describes a thing that the estate does not declare, but `{0}` is declared")]
     ItemOfDeclared(String),
     /// A value that is none of a declared attribute's (spec-work section 7.1).
-    #[error("`{name}` is declared as {rule}: this value is not")]
+    #[error("`{name}` is declared as {rule}: `{value}` is not")]
     DoesNotFit {
         /// With its root.
         name: String,
         /// What is declared.
         rule: String,
+        /// The value, as a condition would write it.
+        value: String,
     },
     /// A value at the head of declared attributes.
     #[error("`{0}` is the head of declared attributes: only a table or `null` can stand there")]
@@ -136,6 +138,11 @@ impl RequestFault {
             Self::Policy(name) => (name, estate.policies.iter().map(|p| &*p.name).collect()),
             Self::Nowhere { path, .. } => {
                 (path, estate.scopes.iter().map(|(_, scope)| &*scope.path).collect())
+            }
+            Self::DoesNotFit { rule, value, .. } => {
+                let is_bare = value.parse::<i64>().is_ok() || value == "true" || value == "false";
+                let is_meant = is_bare && rule.starts_with("a string");
+                return is_meant.then(|| format!("in double quotes it is a string: `\"{value}\"`"));
             }
             Self::NotApplicable { path, .. } => {
                 let target = resolve_target(estate, path).ok()?;
@@ -429,7 +436,8 @@ fn refuse_misfit(
     match declared.misfit(name, value) {
         None => Ok(()),
         Some(Misfit::Value(rule)) => {
-            Err(RequestFault::DoesNotFit { name: format!("{root}.{name}"), rule })
+            let (name, value) = (format!("{root}.{name}"), value.to_string());
+            Err(RequestFault::DoesNotFit { name, rule, value })
         }
         Some(Misfit::NoTable) => Err(RequestFault::NoTable(format!("{root}.{name}"))),
         Some(Misfit::Table(at)) => Err(RequestFault::NoHead(format!("{root}.{at}"))),

@@ -7,7 +7,7 @@ use crate::support::{AT, Folder};
 /// A store `w/a` with items, a user, a group, a policy that allows all of it.
 const ESTATE: &str = "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\nalter = ['erase']\n[kind.policy]\nobserve = ['view']\n[account.w]\n[account.z]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[group.g]\nmembers = 'user:u'\n[[policy.p.allow]]\ndo = '*'\n[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w'\n";
 
-const DECLARED: &str = "[attributes.who]\nteam = { type = 'string', one-of = ['imaging', 'transit'] }\nlevel = 'integer'\ndevice.managed = 'boolean'\nsince = 'time'\nnet = { type = 'string', form = 'range' }\n[attributes.target]\ntier = { type = 'string', one-of = ['raw', 'cooked'] }\nends = { type = 'string', form = 'time' }\n[attributes.given]\nip = { type = 'string', form = 'address' }\nstart = 'time'\ncode = { type = 'integer', one-of = [1, 2, 3] }\ntags = { type = 'string', list = true }\ndevice.managed = 'boolean'\ndevice.kind = 'string'\n";
+const DECLARED: &str = "[attributes]\nabout = 'what can be said'\n[attributes.who]\nteam = { type = 'string', one-of = ['imaging', 'transit'] }\nlevel = 'integer'\ndevice.managed = 'boolean'\nsince = 'time'\nnet = { type = 'string', form = 'range' }\n[attributes.target]\ntier = { type = 'string', one-of = ['raw', 'cooked'] }\nends = { type = 'string', form = 'time' }\n[attributes.given]\nip = { type = 'string', form = 'address' }\nstart = 'time'\ncode = { type = 'integer', one-of = [1, 2, 3] }\ntags = { type = 'string', list = true }\ndevice.managed = 'boolean'\ndevice.kind = 'string'\n";
 
 fn estate(more: &str) -> Folder {
     Folder::new().with("bexum.toml", format!("{ESTATE}{more}"))
@@ -129,7 +129,7 @@ fn what_does_not_fit_what_is_declared_does_not_load() {
         ),
         (
             "[[check]]\nname = 'c'\nwho = 'user:u'\ndoes = 'store.list'\non = 'w/a'\nexpect = 'allow'\ngiven = { code = 4 }\n".to_owned(),
-            "this check asks for something that is no request: `given.code` is declared as an integer, one of 1, 2, 3: this value is not",
+            "this check asks for something that is no request: `given.code` is declared as an integer, one of 1, 2, 3: `4` is not",
             "",
             1,
         ),
@@ -251,6 +251,10 @@ fn a_request_fits_what_is_declared() {
         "{}",
         run.err
     );
+    let run = folder.run(&["ask", "user:u", "store.list", "w/a", "--given", "device.kind=12"]);
+    assert!(run.err.contains("in double quotes it is a string: `\"12\"`"), "{}", run.err);
+    let run = folder.run(&["ask", "user:u", "store.list", "w/a", "--given", "device.kind=\"12\""]);
+    assert_eq!(run.code, Some(0), "{}", run.err);
     let run = folder.run(&["reach", "user:u", "--given", "code=9"]);
     assert_eq!(run.code, Some(2), "{}", run.out);
 }
@@ -423,7 +427,10 @@ fn declared_attributes_are_shown_with_their_use() {
     assert_eq!(row("who.team")["values"], serde_json::json!(["imaging"]));
     assert_eq!(row("who.team")["asked-about"], serde_json::json!(["d deny 1"]));
     assert_eq!(row("who.level")["asked-about"], serde_json::json!([]));
-    assert_eq!(row("given.code")["type"], "integer");
+    let rule = serde_json::json!(
+        { "type": "integer", "list": false, "one-of": [1, 2, 3], "form": null }
+    );
+    assert_eq!(row("given.code")["type"], rule);
 }
 
 /// The reference names every table and every key that the program knows: it is asked which.

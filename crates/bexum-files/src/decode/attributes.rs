@@ -17,6 +17,9 @@ const ROOTS: [&str; 3] = ["who", "target", "given"];
 pub(super) fn read(file: FileId, roots: &DeTable<'_>, decoded: &mut Decoded) {
     for (key, entry) in roots.iter() {
         let name = key.get_ref().as_ref();
+        if name == "about" && entry.get_ref().is_str() {
+            continue;
+        }
         let Some(root) = ROOTS.iter().position(|word| *word == name) else {
             let fault = Fault::UnknownKey {
                 key: name.to_owned(),

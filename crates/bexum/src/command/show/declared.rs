@@ -4,11 +4,12 @@ use std::collections::BTreeMap;
 
 use bexum_core::condition::Reference;
 use bexum_core::condition::ast::Root;
+use bexum_core::vocabulary::{AttributeRule, Form};
+use bexum_wire::common::value_json;
 use serde_json::{Value as Json, json};
 
 use super::View;
 use crate::render::report::{Cell, Report};
-use bexum_wire::common::value_json;
 
 /// Most values of one attribute that are listed for people.
 const VALUES: usize = 12;
@@ -33,7 +34,7 @@ pub(super) fn attributes(view: &View<'_>, report: &mut Report) {
                 Cell::text(&*written),
                 Cell::Told(
                     rule.map(ToString::to_string).unwrap_or_default(),
-                    rule.map_or(Json::Null, |rule| rule.value_type.word().into()),
+                    rule.map_or(Json::Null, rule_json),
                 ),
                 Cell::ListTold(first_of(&written_values, VALUES), values.into()),
                 Cell::ListTold(first_of(&asking, ASKING), json!(asking)),
@@ -44,6 +45,17 @@ pub(super) fn attributes(view: &View<'_>, report: &mut Report) {
     }
     let columns = &["attribute", "type", "values", "asked about", "about", "written"];
     report.rows("attributes", "declared attributes", columns, rows);
+}
+
+/// What is declared of an attribute, by the keys that declare it.
+fn rule_json(rule: &AttributeRule) -> Json {
+    let one_of = rule.one_of.as_ref().map(|known| known.iter().map(value_json).collect::<Vec<_>>());
+    json!({
+        "type": rule.value_type.word(),
+        "list": rule.is_list,
+        "one-of": one_of,
+        "form": rule.form.map(Form::word),
+    })
 }
 
 /// The first of a list, and how many more there are.
