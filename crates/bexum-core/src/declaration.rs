@@ -167,6 +167,20 @@ pub struct User {
     pub attributes: Vec<(Spanned<String>, Value)>,
 }
 
+impl Default for User {
+    /// One who is enabled, and of whom nothing is said.
+    fn default() -> Self {
+        Self {
+            full_name: None,
+            enabled: true,
+            manager: None,
+            imported: Imported::default(),
+            place: None,
+            attributes: Vec::new(),
+        }
+    }
+}
+
 /// A group.
 #[derive(Clone, Debug, Default)]
 pub struct Group {

@@ -38,8 +38,6 @@
 //!     sealed: false,
 //!     attributes: Vec::new(),
 //! };
-//! let user =
-//!     User { full_name: None, enabled: true, manager: None, place: None, attributes: Vec::new() };
 //! let allow = Statement {
 //!     effect: Effect::Allow,
 //!     name: None,
@@ -59,10 +57,10 @@
 //!         named("veyra", scope(ScopeType::Account, None)),
 //!         named("veyra/dish-1", scope(ScopeType::Resource, Some("dish"))),
 //!     ],
-//!     users: vec![named("noor", user)],
+//!     users: vec![named("noor", User::default())],
 //!     policies: vec![named(
 //!         "operator",
-//!         Policy { include: Vec::new(), statements: vec![allow] },
+//!         Policy { statements: vec![allow], ..Policy::default() },
 //!     )],
 //!     attachments: vec![Attachment {
 //!         policy: list(&["operator"]),

@@ -215,7 +215,7 @@ fn paths(estate: &Estate, is_bare: bool) -> Vec<String> {
     for at in ["v/s/store", "v/s/c/n", "v/s/c/n/inner"] {
         all.extend(below.iter().map(|below| format!("{at}/{below}")));
     }
-    all.extend(["v/p/u0", "v/p/u1", "v/p/u2", "v/p/g1", "v/p/r0"].map(str::to_owned));
+    all.extend(["v/p/u0", "v/p/u1", "v/p/u2", "v/p/g1", "v/p/r0", "v/p/p2"].map(str::to_owned));
     all
 }
 
