@@ -151,8 +151,12 @@ pub(crate) fn mirror(declared: &Declarations) -> Arc<Estate> {
         when: law.when.clone(),
         origin: Origin::default(),
     };
-    mirror.policies.truncate(1);
-    mirror.policies[0].body = Policy { statements: vec![statement], ..Policy::default() };
+    // Policies stay where they are as targets, and say nothing.
+    for policy in &mut mirror.policies {
+        let place = policy.body.place.take();
+        policy.body = Policy { place, ..Policy::default() };
+    }
+    mirror.policies[0].body.statements = vec![statement];
     mirror.attachments = vec![Attachment {
         policy: list(&[&declared.policies[0].name.value]),
         to: list(&["everyone"]),
