@@ -324,6 +324,8 @@ pub struct Check {
     pub absent: Vec<Spanned<String>>,
     /// Attributes of the item itself; `None` when the key is not written.
     pub item: Option<Vec<(Spanned<String>, Value)>>,
+    /// Tables in `given`, and tables in `item`, that hold nothing.
+    pub empty_tables: [Vec<Spanned<String>>; 2],
     /// The answer.
     pub expect: Verdict,
     /// The reason, if one is expected.

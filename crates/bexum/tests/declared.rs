@@ -134,6 +134,18 @@ fn what_does_not_fit_what_is_declared_does_not_load() {
             1,
         ),
         (
+            "[[check]]\nname = 'c'\nwho = 'user:u'\ndoes = 'store.list'\non = 'w/a'\nexpect = 'allow'\ngiven.code = {}\n".to_owned(),
+            "this check asks for something that is no request: `given.code` is declared as one attribute: a table cannot stand there",
+            "",
+            1,
+        ),
+        (
+            "[[check]]\nname = 'c'\nwho = 'user:u'\ndoes = 'obj.read'\non = 'w/a/i'\nexpect = 'allow'\nitem.tier.deep = {}\n".to_owned(),
+            "this check asks for something that is no request: `target.tier` is declared as one attribute: a table cannot stand there",
+            "",
+            1,
+        ),
+        (
             "[attributes.given.extra]\nlevel = { type = 'nteger' }\n".to_owned(),
             "`type` cannot be `nteger`",
             "known here: `string`, `integer`, `boolean`, `time`",

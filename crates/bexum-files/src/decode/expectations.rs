@@ -18,8 +18,9 @@ pub(super) fn check(reader: &mut Reader<'_, '_>) -> Option<Check> {
     reader.expect_all(&["name", "who", "does", "on", "expect"]);
     let (about, take_up) = (reader.about(), reader.text("as"));
     let (also, under) = (reader.names("also"), reader.names("under"));
-    let (given, absent) = (reader.attributes("given"), reader.names("absent"));
-    let item = reader.get("item").is_some().then(|| reader.attributes("item"));
+    let (given, absent) = (reader.flat("given"), reader.names("absent"));
+    let has_item = reader.get("item").is_some();
+    let item = reader.flat("item");
     let reason = reader.word("reason", REASONS, &Reason::ALL);
     let (who, does, on) = (reader.list("who"), reader.list("does"), reader.list("on"));
     let expect = reader.word("expect", VERDICTS, &[Verdict::Allow, Verdict::Deny]);
@@ -31,9 +32,10 @@ pub(super) fn check(reader: &mut Reader<'_, '_>) -> Option<Check> {
         take_up,
         also,
         under,
-        given,
+        given: given.values,
         absent,
-        item,
+        item: has_item.then_some(item.values),
+        empty_tables: [given.empty_tables, item.empty_tables],
         expect: expect?.value,
         reason,
         about,

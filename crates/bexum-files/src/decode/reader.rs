@@ -262,12 +262,17 @@ impl<'r, 'i> Reader<'r, 'i> {
         &mut self,
         key: &'static str,
     ) -> Vec<(Spanned<String>, bexum_core::attribute::Value)> {
-        let Some(value) = self.get(key) else { return Vec::new() };
+        self.flat(key).values
+    }
+
+    /// A table of attributes, flattened, with the tables in it that hold nothing.
+    pub(super) fn flat(&mut self, key: &'static str) -> value::Flat {
+        let Some(value) = self.get(key) else { return value::Flat::default() };
         match value.get_ref().as_table() {
             Some(table) => value::attributes(self.file, table, self.faults),
             None => {
                 self.wrong(key, "a table", value);
-                Vec::new()
+                value::Flat::default()
             }
         }
     }

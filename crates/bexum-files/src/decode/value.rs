@@ -53,13 +53,21 @@ pub(super) fn integer(written: &DeInteger<'_>) -> Option<i64> {
     i64::from_str_radix(written.as_str(), written.radix()).ok()
 }
 
+/// What a table of attributes holds, by full dotted name.
+#[derive(Default)]
+pub(super) struct Flat {
+    pub(super) values: Vec<(Spanned<String>, Value)>,
+    /// Tables below it that hold nothing.
+    pub(super) empty_tables: Vec<Spanned<String>>,
+}
+
 /// A table of attributes, flattened with dots.
 pub(super) fn attributes(
     file: FileId,
     table: &DeTable<'_>,
     faults: &mut Vec<LocatedFault>,
-) -> Vec<(Spanned<String>, Value)> {
-    let mut found = Vec::new();
+) -> Flat {
+    let mut found = Flat::default();
     flatten(file, table, "", 0, &mut found, faults);
     found
 }
@@ -69,7 +77,7 @@ fn flatten(
     table: &DeTable<'_>,
     head: &str,
     depth: usize,
-    found: &mut Vec<(Spanned<String>, Value)>,
+    found: &mut Flat,
     faults: &mut Vec<LocatedFault>,
 ) {
     for (key, value) in table.iter() {
@@ -89,15 +97,18 @@ fn flatten(
             DeValue::Table(_) if depth == ATTRIBUTE_DEPTH => {
                 faults.push(LocatedFault::new(Fault::AttributeDepth, at));
             }
+            DeValue::Table(inner) if inner.is_empty() => {
+                found.empty_tables.push(Spanned::new(full, at));
+            }
             DeValue::Table(inner) => flatten(file, inner, &full, depth + 1, found, faults),
             DeValue::Array(items) => {
                 if let Some(list) = list(file, items.iter(), faults) {
-                    found.push((Spanned::new(full, at), Value::List(list)));
+                    found.values.push((Spanned::new(full, at), Value::List(list)));
                 }
             }
             _ => {
                 if let Some(scalar) = scalar(file, value, faults) {
-                    found.push((Spanned::new(full, at), scalar));
+                    found.values.push((Spanned::new(full, at), scalar));
                 }
             }
         }

@@ -72,6 +72,7 @@ fn check(name: &str, request: &Request<'_>, time: Option<Time>, reason: Reason) 
             .item
             .as_ref()
             .map(|item| item.iter().map(|(name, value)| pair(name, value)).collect()),
+        empty_tables: Default::default(),
         expect: reason.verdict(),
         reason: Some(Spanned::new(reason, Origin::default())),
         about: None,

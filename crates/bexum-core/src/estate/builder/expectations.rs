@@ -8,6 +8,7 @@ use super::principals::Allowed;
 use super::{Builder, boxed};
 use crate::attribute::Value;
 use crate::catalogue::Catalogue;
+use crate::condition::ast::Root;
 use crate::declaration::{self, Declarations, List};
 use crate::estate::Estate;
 use crate::expectation::{Check, Duty, Law, Separation};
@@ -18,6 +19,7 @@ use crate::origin::{Origin, Spanned};
 use crate::principal::PrincipalType;
 use crate::request::RequestFault;
 use crate::time::Time;
+use crate::vocabulary::{Misfit, Vocabulary};
 
 impl<'d> Builder<'d> {
     pub(super) fn refuse_same_expectations(&mut self, declared: &'d Declarations) {
@@ -233,12 +235,28 @@ pub(super) fn refuse_requests(estate: &Estate, declared: &Declarations) -> Vec<L
     for (check, written) in estate.checks.iter().zip(&declared.checks) {
         // The other requests of a check are mostly wrong in the same way: one is told.
         let first = check.requests(Time(0)).find_map(|request| request.resolve(estate).err());
-        if let Some(fault) = first {
-            let (hint, place) = (fault.hint(estate), place_of(&fault, written));
+        let first = first.map(|fault| (place_of(&fault, written), fault));
+        if let Some((place, fault)) = first.or_else(|| misplaced_table(estate, written)) {
+            let hint = fault.hint(estate);
             faults.push(LocatedFault::new(Fault::CheckRequest { fault, hint }, place));
         }
     }
     faults
+}
+
+/// A table without anything in it that stands where one attribute is declared (spec-work section
+/// 7.1). It makes no circumstance, so the requests of the check do not have it.
+fn misplaced_table(estate: &Estate, check: &declaration::Check) -> Option<(Origin, RequestFault)> {
+    let Vocabulary { given, target, .. } = &estate.vocabulary;
+    let roots = [(Root::Given, given), (Root::Target, target)];
+    roots.into_iter().zip(&check.empty_tables).find_map(|((root, declared), tables)| {
+        tables.iter().find_map(|table| match declared.misfit_table(&table.value) {
+            Some(Misfit::Table(at)) => {
+                Some((table.origin, RequestFault::NoHead(format!("{root}.{at}"))))
+            }
+            _ => None,
+        })
+    })
 }
 
 /// The name that a fault is about, where the check has it.
