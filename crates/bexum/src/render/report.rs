@@ -221,15 +221,6 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     if shown.iter().flatten().any(|cell| cell.len() > COLUMN_BYTES) {
         return stack_rows(out, columns, rows, width);
     }
-    let mut table = Table::new();
-    table
-        .load_style(presets::NOTHING)
-        .set_content_arrangement(ContentArrangement::Dynamic)
-        .set_width(u16::try_from(width.saturating_sub(2)).unwrap_or(u16::MAX))
-        .set_header(used.iter().map(|i| columns[*i]));
-    for row in &shown {
-        table.add_row(used.iter().map(|i| &row[*i]));
-    }
     // Names and paths are not cut in two for the sake of prose beside them, if there is room.
     let longest: Vec<usize> = used
         .iter()
@@ -255,7 +246,30 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
         natural.iter().zip(words).map(|(whole, word)| *whole.min(&word.max(cap)) + 2).collect()
     };
     let cap = (0..=room).rev().find(|cap| fit(*cap).iter().sum::<usize>() <= room).unwrap_or(0);
-    for (column, fitted) in table.column_iter_mut().zip(fit(cap)) {
+    let fitted = fit(cap);
+    let heads: Vec<&str> = used.iter().map(|i| columns[*i]).collect();
+    if natural.iter().zip(&fitted).all(|(whole, fitted)| whole + 2 <= *fitted) {
+        out.push_str("  ");
+        out.push_str(&paint(style::QUIET, one_line(heads.iter().copied(), &fitted).trim_end()));
+        out.push('\n');
+        for row in &shown {
+            let line = one_line(used.iter().map(|i| row[*i].as_str()), &fitted);
+            out.push_str("  ");
+            out.push_str(line.trim_end());
+            out.push('\n');
+        }
+        return;
+    }
+    let mut table = Table::new();
+    table
+        .load_style(presets::NOTHING)
+        .set_content_arrangement(ContentArrangement::Dynamic)
+        .set_width(u16::try_from(width.saturating_sub(2)).unwrap_or(u16::MAX))
+        .set_header(heads);
+    for row in &shown {
+        table.add_row(used.iter().map(|i| &row[*i]));
+    }
+    for (column, fitted) in table.column_iter_mut().zip(fitted) {
         column.set_padding((0, 2));
         column.set_constraint(ColumnConstraint::Absolute(Width::Fixed(fitted as u16)));
     }
@@ -269,4 +283,16 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
         }
         out.push('\n');
     }
+}
+
+/// Cells beside each other, each in a column of its width. A table of many thousand rows is drawn
+/// so, as the crate that wraps cells takes ten times as long.
+fn one_line<'c>(cells: impl Iterator<Item = &'c str>, widths: &[usize]) -> String {
+    let mut line = String::new();
+    for (cell, width) in cells.zip(widths) {
+        line.push_str(cell);
+        let left = width.saturating_sub(textwrap::core::display_width(cell));
+        line.extend(std::iter::repeat_n(' ', left));
+    }
+    line
 }
