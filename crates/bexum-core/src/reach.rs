@@ -4,6 +4,7 @@
 //! allowed if all that is undecided came out in favour.
 
 mod actors;
+mod classes;
 mod origins;
 mod rows;
 mod spots;
@@ -18,6 +19,7 @@ use crate::request::{Given, Query, Target};
 use crate::time::Time;
 
 pub use actors::Actors;
+pub use classes::Classes;
 pub use origins::{Doubt, doubt, sources};
 pub use rows::{
     Limited, access_at, by_principal, by_principal_at, by_target, cells_at, rows_at, spots_for,

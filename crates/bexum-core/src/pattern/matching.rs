@@ -100,7 +100,7 @@ pub(crate) fn matches_segment_of(wanted: &Segment<Infallible>, name: &str) -> bo
     matches_segment(wanted, name, &NoBraces) == Truth::True
 }
 
-pub(super) fn matches_segment<A>(
+pub(crate) fn matches_segment<A>(
     wanted: &Segment<A>,
     name: &str,
     braces: &impl Braces<A>,

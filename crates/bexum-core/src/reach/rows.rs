@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use rustc_hash::FxHashMap;
 
 use super::spots::many;
-use super::{Access, Crowd, Row, Spot, SpotSort, Spots, Viewpoint, sessions};
+use super::{Access, Classes, Crowd, Row, Spot, SpotSort, Spots, Viewpoint, sessions};
 use crate::catalogue::ActionSet;
 use crate::engine::{Cells, Decider, EvalContext, Index};
 use crate::estate::Estate;
@@ -197,19 +197,54 @@ pub fn by_principal(
     limited: &mut Limited,
 ) -> Vec<Row> {
     let spots = Spots::new(index.estate());
+    let classes = Classes::new(index, &people.concat());
     let all = spots.below(below);
-    by_principal_at(index, people, all, limited)
+    by_principal_at(index, &classes, people, all, limited)
 }
 
 /// The same at these spots alone: parts of all of them may be worked out at the same time.
+/// `classes` are those of all the sessions.
 pub fn by_principal_at(
     index: &Index,
+    classes: &Classes,
     people: &[Vec<Viewpoint>],
     spots: impl Iterator<Item = Spot>,
     limited: &mut Limited,
 ) -> Vec<Row> {
     let mut decider = Decider::new(index);
-    spots.flat_map(|spot| rows_at(&mut decider, people, spot, None, limited)).collect()
+    let mut known: FxHashMap<(u32, SpotSort), (ScopeId, Vec<Row>)> = FxHashMap::default();
+    let mut rows: Vec<Row> = Vec::new();
+    for spot in spots {
+        let scope = spot.scope();
+        let class = classes.of(&spot).map(|class| (class, spot.sort));
+        match class.and_then(|class| known.get(&class)) {
+            Some((like, found)) => {
+                limited.extend(limited.contains(like).then_some(scope));
+                rows.extend(found.iter().map(|row| moved(index.estate(), row, &spot)));
+            }
+            None => {
+                let found = rows_at(&mut decider, people, spot, None, limited);
+                if let Some(class) = class {
+                    known.insert(class, (scope, found.clone()));
+                }
+                rows.extend(found);
+            }
+        }
+    }
+    rows
+}
+
+/// A row as it is at another spot, of a scope of the same class.
+fn moved(estate: &Estate, row: &Row, to: &Spot) -> Row {
+    let from = estate.scope(row.spot.scope()).path.len();
+    let path = &estate.scope(to.scope()).path;
+    let spot = Spot {
+        shown: format!("{path}{}", &row.spot.shown[from..]),
+        asked: format!("{path}{}", &row.spot.asked[from..]),
+        sort: row.spot.sort,
+        place: to.place,
+    };
+    Row { spot, access: row.access.clone() }
 }
 
 /// How many principals are looked at before what was worked out about them is forgotten.

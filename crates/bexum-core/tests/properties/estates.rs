@@ -459,6 +459,33 @@ pub(crate) fn estate() -> impl Strategy<Value = Declarations> {
     })
 }
 
+/// An estate with more stores, of which some are alike to some people: the same is attached at them,
+/// the same patterns match their names, the same is true of their attributes.
+pub(crate) fn estate_with_stores() -> impl Strategy<Value = Declarations> {
+    const ABOVE: [&str; 3] = ["v", "v/s", "o"];
+    const NAMES: [&str; 9] = ["red", "blue", "aa", "ab", "sx", "sy", "u0x", "n", "run"];
+    let name = (select(&ABOVE[..]), select(&NAMES[..]));
+    let attached = weighted(0.3, (some_of(&POLICIES), some_of(&SUBJECTS), window()));
+    let store = (name, attributes(), proptest::bool::weighted(0.1), attached);
+    (estate(), vec(store, 4..16)).prop_map(|(mut declared, stores)| {
+        for ((above, name), attributes, sealed, attached) in stores {
+            let path = format!("{above}/{name}");
+            if declared.scopes.iter().any(|scope| scope.name.value == path) {
+                continue;
+            }
+            let (scope_type, kind) = (ScopeType::Resource, Some(w("store")));
+            declared.scopes.push(named(&path, Scope { scope_type, kind, sealed, attributes }));
+            if let Some((policy, to, window)) = attached {
+                let (at, origin) = (list(&[&path]), Origin::default());
+                let attachment = Attachment { policy, to, at, window, about: None, origin };
+                declared.attachments.push(attachment);
+            }
+        }
+        number(&mut declared);
+        declared
+    })
+}
+
 /// Gives attachments, ceilings and statements places of their own, by which they can be found.
 fn number(declared: &mut Declarations) {
     let mut next = 0;

@@ -2,11 +2,14 @@
 
 use bexum_core::engine::{Cells, Decider, Engine};
 use bexum_core::id::ActionId;
-use bexum_core::reach::{self, Access, Actors, Limited, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Access, Actors, Classes, Limited, SpotSort, Viewpoint};
 use bexum_core::request::Place;
 use bexum_core::{Estate, Query, Reading, Reason, Request};
 use proptest::collection::vec;
 use proptest::prelude::*;
+use proptest::strategy::ValueTree as _;
+use proptest::test_runner::TestRunner;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use crate::estates;
@@ -173,4 +176,49 @@ proptest! {
             }
         }
     }
+
+    /// Scopes of one class are worked out once: that is the same as each by itself.
+    #[test]
+    fn scopes_of_a_class_are_alike(
+        declared in estates::estate_with_stores(),
+        requests in vec(estates::request(), 1..3),
+    ) {
+        let estate = Arc::new(Estate::build(&declared).expect("it builds"));
+        let engine = Engine::new(Arc::clone(&estate));
+        let mut decider = Decider::new(&engine);
+        let viewpoints = requests.iter().filter_map(|request| viewpoint(request, &estate));
+        let people: Vec<Vec<Viewpoint>> =
+            viewpoints.map(|one| reach::sessions(&mut decider, &one)).collect();
+        let (mut limited, mut each_limited) = (Limited::new(), Limited::new());
+        let rows = reach::by_principal(&engine, &people, None, &mut limited);
+        let spots = reach::Spots::new(&estate);
+        let each = spots.below(None).flat_map(|spot| {
+            reach::rows_at(&mut decider, &people, spot, None, &mut each_limited)
+        });
+        for (one, other) in rows.iter().zip(each.collect::<Vec<_>>()) {
+            prop_assert_eq!(one, &other);
+        }
+        prop_assert_eq!(limited, each_limited);
+    }
+}
+
+/// The property above says something only where there are classes of several scopes.
+#[test]
+fn there_are_scopes_of_a_class() {
+    let mut runner = TestRunner::deterministic();
+    let (mut shared, mut all) = (0, 0);
+    for _ in 0..100 {
+        let one = (estates::estate_with_stores(), estates::request());
+        let (declared, request) = one.new_tree(&mut runner).expect("an estate").current();
+        let estate = Arc::new(Estate::build(&declared).expect("it builds"));
+        let engine = Engine::new(Arc::clone(&estate));
+        let Some(view) = viewpoint(&request, &estate) else { continue };
+        let sessions = reach::sessions(&mut Decider::new(&engine), &view);
+        let classes = Classes::new(&engine, &sessions);
+        let known: Vec<u32> =
+            reach::Spots::new(&estate).below(None).filter_map(|spot| classes.of(&spot)).collect();
+        all += known.len();
+        shared += known.len() - known.iter().collect::<BTreeSet<_>>().len();
+    }
+    assert!(shared * 10 > all, "{shared} of {all} scopes are as another one");
 }

@@ -11,7 +11,9 @@ use bexum_core::engine::{Decider, Engine};
 use bexum_core::id::ScopeId;
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Access, Actors, Limited, Row, Spot, SpotSort, Spots, Viewpoint};
+use bexum_core::reach::{
+    self, Access, Actors, Classes, Limited, Row, Spot, SpotSort, Spots, Viewpoint,
+};
 use bexum_core::request::resolve_target;
 use bexum_core::{Estate, Request, Time};
 use bexum_wire::reach as wire;
@@ -63,7 +65,8 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         return csv(&engine, typed, wanted, below).by_principal(&columns);
     }
     let people: Vec<Vec<Viewpoint>> = columns.iter().map(|one| one.sessions.clone()).collect();
-    let (mut rows, limited) = rows_of(&engine, &people, below);
+    let classes = Classes::new(&engine, &people.concat());
+    let (mut rows, limited) = rows_of(&engine, &classes, &people, below);
     if typed.sees {
         let observe = reach::actions_of(estate, Level::Observe);
         keep(estate, &mut rows, |row| {
@@ -95,27 +98,28 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     let verb = if typed.sees { "would see" } else { "can do" };
     let at = typed.circumstances.at_time.as_ref().map(|time| format!(" at {time}"));
     let title = format!("what {title} {verb}{}", at.unwrap_or_default());
-    let grid = sketch.by_principal(title, &columns, &rows, wanted.as_ref());
+    let grid = sketch.by_principal(title, &columns, &classes, &rows, wanted.as_ref());
     draw(&grid, typed.format)?;
     ended(estate, &limited)
 }
 
-/// Spots that one thread works out together.
+/// Fewest spots that one thread works out together; those of a class are worked out once.
 const SPOTS_TOGETHER: usize = 1_024;
 
 /// Everything that people can do, worked out on all cores.
 fn rows_of(
     engine: &Engine,
+    classes: &Classes,
     people: &[Vec<Viewpoint>],
     below: Option<ScopeId>,
 ) -> (Vec<Row>, Limited) {
     let spots: Vec<Spot> = Spots::new(engine.estate()).below(below).collect();
     let parts: Vec<(Vec<Row>, Limited)> = spots
-        .par_chunks(SPOTS_TOGETHER)
+        .par_chunks(SPOTS_TOGETHER.max(spots.len() / (2 * rayon::current_num_threads())))
         .map(|spots| {
             let mut limited = Limited::new();
             let spots = spots.iter().cloned();
-            (reach::by_principal_at(engine, people, spots, &mut limited), limited)
+            (reach::by_principal_at(engine, classes, people, spots, &mut limited), limited)
         })
         .collect();
     let (mut rows, mut limited) = (Vec::new(), Limited::new());

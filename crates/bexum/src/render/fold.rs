@@ -1,12 +1,13 @@
 //! Rows whose whole subtree says the same as they do stand for it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 
 use bexum_core::Estate;
 use bexum_core::catalogue::{ActionSet, Level};
 use bexum_core::engine::Cells;
 use bexum_core::id::RoleId;
-use bexum_core::reach::{Row, SpotSort};
+use bexum_core::reach::{Classes, Row, SpotSort};
 
 use rayon::prelude::*;
 
@@ -24,7 +25,7 @@ pub(crate) struct Folded {
 
 impl Folded {
     /// The rows drawn for the one that is shown; the last of them tells what is not.
-    pub(crate) fn into_rows(self, rows: &[Row], mut drawn: Vec<GridRow>) -> Vec<GridRow> {
+    pub(crate) fn rows_drawn(&self, rows: &[Row], mut drawn: Vec<GridRow>) -> Vec<GridRow> {
         if let Some(last) = drawn.last_mut() {
             last.same_below = self.same_below;
             last.alike = self.alike;
@@ -35,7 +36,7 @@ impl Folded {
 }
 
 /// How much of a level somebody has at one spot.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 enum Share {
     Nothing,
     All,
@@ -46,16 +47,49 @@ enum Share {
 type Levels = Vec<Option<(Share, Share)>>;
 
 /// What a row says: of everybody by themselves, and of what each role adds.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 struct Shares {
     own: Levels,
     by_role: BTreeMap<RoleId, Levels>,
 }
 
+/// What rows of one class have in common: rows of which it is the same say the same of other places.
+pub(crate) type Likeness<'r> = (u32, SpotSort, &'r str);
+
+/// The class of a row's scope, and what the row stands for below it; `None` where it may be like no
+/// other.
+pub(crate) fn likeness<'r>(
+    estate: &Estate,
+    classes: &Classes,
+    row: &'r Row,
+) -> Option<Likeness<'r>> {
+    let below = row.spot.shown.get(estate.scope(row.spot.scope()).path.len()..)?;
+    Some((classes.of(&row.spot)?, row.spot.sort, below))
+}
+
+/// Rows that one thread looks at together: many, as those that are alike are worked out once.
+const ROWS_TOGETHER: usize = 8_192;
+
 /// Folds rows in the order of the tree. Counts compare, not names: a store and a dish of which all
 /// can be observed are the same in that. Where only some actions are `wanted`, names compare.
-pub(crate) fn fold(estate: &Estate, rows: &[Row], wanted: Option<&ActionSet>) -> Vec<Folded> {
-    let shares: Vec<Shares> = rows.par_iter().map(|row| shares_of(estate, row, wanted)).collect();
+pub(crate) fn fold(
+    estate: &Estate,
+    classes: Option<&Classes>,
+    rows: &[Row],
+    wanted: Option<&ActionSet>,
+) -> Vec<Folded> {
+    let together = |rows: &[Row]| {
+        let mut known: HashMap<Likeness<'_>, Arc<Shares>> = HashMap::new();
+        let shares = rows.iter().map(|row| {
+            let new = || Arc::new(shares_of(estate, row, wanted));
+            match classes.and_then(|classes| likeness(estate, classes, row)) {
+                Some(like) => Arc::clone(known.entry(like).or_insert_with(new)),
+                None => new(),
+            }
+        });
+        shares.collect::<Vec<_>>()
+    };
+    let shares: Vec<Arc<Shares>> = rows.par_chunks(ROWS_TOGETHER).flat_map_iter(together).collect();
     let depths: Vec<usize> = rows.iter().map(|row| row.spot.depth(estate)).collect();
     let mut folded: Vec<Folded> = Vec::new();
     let mut i = 0;

@@ -29,7 +29,7 @@ pub(crate) struct Grid {
 }
 
 /// A row: a place or people, and what can be done.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct GridRow {
     pub(crate) depth: usize,
     pub(crate) label: String,
@@ -77,14 +77,14 @@ pub(crate) struct Notes {
 }
 
 impl Notes {
-    pub(super) fn add(&mut self, doubt: reach::Doubt, action: &Arc<str>, place: &str) {
-        let at = *self.by_doubt.entry(doubt).or_insert_with_key(|doubt| {
-            let (doubt, first_place) = (doubt.clone(), place.to_owned());
+    pub(super) fn add(&mut self, doubt: &reach::Doubt, action: &Arc<str>, place: &str) {
+        let at = self.by_doubt.get(doubt).copied().unwrap_or_else(|| {
+            self.by_doubt.insert(doubt.clone(), self.all.len());
             self.all.push(Note {
-                doubt,
+                doubt: doubt.clone(),
                 actions: Vec::new(),
                 known_actions: HashSet::default(),
-                first_place,
+                first_place: place.to_owned(),
                 places: HashSet::default(),
             });
             self.all.len() - 1

@@ -1,5 +1,6 @@
 //! From effective access to a grid: what a row says, what is folded, what is noted.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use bexum_core::Estate;
@@ -7,12 +8,13 @@ use bexum_core::catalogue::{ActionSet, Level};
 use bexum_core::engine::{Cells, Closure, Decider, Engine};
 use bexum_core::id::{ActionId, RoleId};
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Crowd, Limited, Row, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{self, Classes, Crowd, Limited, Row, Spot, SpotSort, Viewpoint};
 
 use rayon::prelude::*;
 
+use super::fold::{self, Folded, Likeness};
 use super::grid::{Grid, GridRow, LevelCell, Notes};
-use super::{fold, phrases};
+use super::phrases;
 
 /// Most names of a group of people that are shown.
 const NAMES: usize = 3;
@@ -38,6 +40,12 @@ struct Told<'t> {
 /// What the cells of a row that depend wait for, each with its action's place in the catalogue.
 type Doubts = Vec<(reach::Doubt, usize)>;
 
+/// The rows drawn for one, and what they wait for.
+type Drawn = (Vec<GridRow>, Arc<Doubts>);
+
+/// Rows that one thread draws together: many, as those that are alike are worked out once.
+const FOLDED_TOGETHER: usize = 8_192;
+
 /// Makes grids.
 pub(crate) struct GridBuilder<'e> {
     pub(crate) engine: &'e Engine,
@@ -57,30 +65,41 @@ impl GridBuilder<'_> {
         &self,
         title: String,
         columns: &[Column],
+        classes: &Classes,
         rows: &[Row],
         wanted: Option<&ActionSet>,
     ) -> Grid {
         let estate = self.engine.estate();
         let mut grid = self.grid(title, "where", columns.iter().map(|c| c.name.clone()).collect());
         grid.remarks.extend(columns.iter().filter_map(|column| self.remark(&column.viewpoint)));
-        let folded = fold::fold(estate, rows, wanted);
-        let drawn: Vec<(Vec<GridRow>, Doubts)> = folded
-            .into_par_iter()
-            .map_init(
-                || Decider::new(self.engine),
-                |decider, folded| {
-                    let row = &rows[folded.row];
+        let together = |folded: &[Folded]| {
+            let mut decider = Decider::new(self.engine);
+            let mut known: HashMap<Likeness<'_>, Drawn> = HashMap::new();
+            let drawn = folded.iter().map(|folded| {
+                let row = &rows[folded.row];
+                let mut new = || {
                     let viewpoints = columns.iter().map(|column| &column.viewpoint).collect();
                     let told = Told { spot: &row.spot, viewpoints, wanted };
                     let mut doubts = Doubts::new();
-                    let drawn = self.rows_of(decider, &mut doubts, &told, row);
-                    (folded.into_rows(rows, drawn), doubts)
-                },
-            )
-            .collect();
-        for (drawn, doubts) in drawn {
+                    let drawn = self.rows_of(&mut decider, &mut doubts, &told, row);
+                    (drawn, Arc::new(doubts))
+                };
+                let (drawn, doubts) = match fold::likeness(estate, classes, row) {
+                    Some(like) => {
+                        let (drawn, doubts) = known.entry(like).or_insert_with(new);
+                        (self.moved(drawn, &row.spot), Arc::clone(doubts))
+                    }
+                    None => new(),
+                };
+                (folded.rows_drawn(rows, drawn), doubts)
+            });
+            drawn.collect::<Vec<Drawn>>()
+        };
+        let folded = fold::fold(estate, Some(classes), rows, wanted);
+        let drawn: Vec<Vec<Drawn>> = folded.par_chunks(FOLDED_TOGETHER).map(together).collect();
+        for (drawn, doubts) in drawn.into_iter().flatten() {
             if let Some(row) = drawn.first() {
-                self.note(&mut grid.notes, doubts, &row.title);
+                self.note(&mut grid.notes, &doubts, &row.title);
             }
             grid.rows.extend(drawn);
         }
@@ -120,7 +139,7 @@ impl GridBuilder<'_> {
                 let row = Row { spot: spot.clone(), access: vec![access.clone()] };
                 let mut doubts = Doubts::new();
                 let mut drawn = self.rows_of(&mut decider, &mut doubts, &told, &row);
-                self.note(&mut grid.notes, doubts, &spot.shown);
+                self.note(&mut grid.notes, &doubts, &spot.shown);
                 if self.sources {
                     for row in &mut drawn {
                         row.sources.clear();
@@ -170,17 +189,17 @@ impl GridBuilder<'_> {
             title: self.title(who),
             ..GridRow::heading(&format!("({}) {}", who.len(), self.names(who, NAMES)))
         });
-        for folded in fold::fold(self.engine.estate(), rows, Some(wanted)) {
+        for folded in fold::fold(self.engine.estate(), None, rows, Some(wanted)) {
             let row = &rows[folded.row];
             let told = Told { spot: &row.spot, viewpoints: vec![&viewpoint], wanted: Some(wanted) };
             let mut doubts = Doubts::new();
             let mut drawn = self.rows_of(decider, &mut doubts, &told, row);
-            self.note(&mut grid.notes, doubts, &row.spot.shown);
+            self.note(&mut grid.notes, &doubts, &row.spot.shown);
             for row in &mut drawn {
                 row.depth = 1 + usize::from(row.is_role);
             }
             drawn[0].label = row.spot.shown.clone();
-            grid.rows.extend(folded.into_rows(rows, drawn));
+            grid.rows.extend(folded.rows_drawn(rows, drawn));
         }
     }
 
@@ -284,23 +303,38 @@ impl GridBuilder<'_> {
                 total: applicable.ones().filter(|i| actions[*i].level == level).count(),
             }
         };
-        let path = &spot.shown;
-        let scope = &estate.scope(spot.scope()).path;
-        let label = match spot.sort {
+        let levels = |cells: &&Cells| Level::ALL.map(|level| level_cell(cells, level));
+        GridRow {
+            depth: spot.depth(estate),
+            label: self.label(spot),
+            title: spot.shown.clone(),
+            cells: cells.iter().map(levels).collect(),
+            ..GridRow::default()
+        }
+    }
+
+    fn label(&self, spot: &Spot) -> String {
+        let (path, scope) = (&spot.shown, &self.engine.estate().scope(spot.scope()).path);
+        match spot.sort {
             SpotSort::Scope | SpotSort::Identity => {
                 path.rsplit('/').next().unwrap_or(path).to_owned()
             }
             SpotSort::Items => "**".to_owned(),
             SpotSort::Pattern => path.get(scope.len() + 1..).unwrap_or(path).to_owned(),
-        };
-        let levels = |cells: &&Cells| Level::ALL.map(|level| level_cell(cells, level));
-        GridRow {
-            depth: spot.depth(estate),
-            label,
-            title: path.clone(),
-            cells: cells.iter().map(levels).collect(),
-            ..GridRow::default()
         }
+    }
+
+    /// The rows drawn for a spot, as they are for one of which they say the same.
+    fn moved(&self, drawn: &[GridRow], to: &Spot) -> Vec<GridRow> {
+        let depth = to.depth(self.engine.estate());
+        let moved = drawn.iter().map(|row| {
+            let (depth, label, title) = match row.is_role {
+                true => (depth + 1, row.label.clone(), format!("{} {}", to.shown, row.label)),
+                false => (depth, self.label(to), to.shown.clone()),
+            };
+            GridRow { depth, label, title, ..row.clone() }
+        });
+        moved.collect()
     }
 
     /// The names of all, or of the first of them.
@@ -318,9 +352,9 @@ impl GridBuilder<'_> {
     }
 
     /// Adds what the cells of a row wait for to the notes.
-    fn note(&self, notes: &mut Notes, doubts: Doubts, place: &str) {
+    fn note(&self, notes: &mut Notes, doubts: &Doubts, place: &str) {
         for (doubt, action) in doubts {
-            notes.add(doubt, &self.action_names[action], place);
+            notes.add(doubt, &self.action_names[*action], place);
         }
     }
 
