@@ -62,6 +62,16 @@ impl AttributeNames {
         self.ids.get(name).copied()
     }
 
+    /// How many there are.
+    pub(crate) fn len(&self) -> usize {
+        self.names.len()
+    }
+
+    /// Every name with its id.
+    pub(crate) fn iter(&self) -> impl Iterator<Item = (AttributeId, &str)> {
+        self.names.iter().enumerate().map(|(i, name)| (AttributeId::new(i), &**name))
+    }
+
     /// The full dotted name.
     #[must_use]
     pub fn name(&self, id: AttributeId) -> &str {

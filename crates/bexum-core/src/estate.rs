@@ -71,7 +71,22 @@ impl Estate {
     /// # Errors
     /// Every fault there is, sorted by place.
     pub fn build(declared: &Declarations) -> Result<Self, Vec<LocatedFault>> {
-        builder::build(declared)
+        builder::build(declared, AttributeNames::default())
+    }
+
+    /// The same beside another estate with which it is to be compared: attributes that both know by
+    /// name have the same number in both.
+    ///
+    /// # Errors
+    /// Every fault there is, sorted by place.
+    pub fn build_beside(declared: &Declarations, other: &Self) -> Result<Self, Vec<LocatedFault>> {
+        builder::build(declared, other.attribute_names.clone())
+    }
+
+    /// Whether every attribute of another estate has the same number here.
+    pub(crate) fn shares_numbers_of(&self, other: &Self) -> bool {
+        let names = &other.attribute_names;
+        names.iter().all(|(id, name)| self.attribute_names.get(name) == Some(id))
     }
 
     /// A user.

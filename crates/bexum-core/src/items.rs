@@ -11,8 +11,9 @@ mod nfa;
 mod rows;
 mod sorts;
 
+pub(crate) use meeting::meeting;
 pub(crate) use nfa::{Piece, Words, of_fits, tell_apart};
-pub(crate) use rows::{Rows, Single, rows};
+pub(crate) use rows::{Rows, Single, rests, rows};
 pub(crate) use sorts::sorts;
 
 use crate::estate::Estate;
@@ -20,7 +21,7 @@ use crate::id::ScopeId;
 
 /// Whether what lies below a scope, by its path from there, is an item of it: its first name is
 /// that of nothing declared (spec section 1).
-fn is_item(estate: &Estate, scope: ScopeId, below: &str) -> bool {
+pub(crate) fn is_item(estate: &Estate, scope: ScopeId, below: &str) -> bool {
     let first = below.split('/').next().unwrap_or_default();
     let path = format!("{}/{first}", estate.scope(scope).path);
     estate.scopes.find(&path).is_none() && estate.identity_at(&path).is_none()

@@ -96,6 +96,7 @@ pub mod estate;
 pub mod expectation;
 pub mod fault;
 pub mod id;
+pub mod impact;
 mod items;
 pub mod limits;
 #[cfg(feature = "naive")]

@@ -13,9 +13,11 @@ mod apart;
 mod declared;
 mod heads;
 mod moments;
+mod opened;
 mod plan;
 mod representatives;
 mod search;
+mod smallest;
 mod spellings;
 mod tried;
 mod walk;
@@ -31,6 +33,7 @@ use crate::time::Time;
 
 pub use apart::{Has, Overlap, overlaps};
 use moments::{EARLIEST, LATEST};
+pub(crate) use opened::{Opened, opened};
 use plan::{Placed, Plan};
 pub(crate) use representatives::{Unknowns, ValueDomain};
 pub use tried::Tried;
@@ -234,7 +237,7 @@ const POSSIBLE_STEPS: usize = 5_000;
 /// Whether a query is allowed in some circumstances that complete those it gives, its item's
 /// attributes among them if these are open.
 pub fn possible(decider: &mut Decider<'_>, query: &Query<'_>) -> Possible {
-    search::with_search(decider, None, query.clone(), POSSIBLE_STEPS, |search| {
+    search::with_search(decider, None, query.clone(), None, POSSIBLE_STEPS, |search| {
         match search.at_first() {
             search::AtFirst::Kept => Possible::No,
             search::AtFirst::Broken(counterexample) => {

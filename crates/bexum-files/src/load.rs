@@ -58,6 +58,19 @@ pub fn load_from(texts: &(impl TextSource + ?Sized)) -> Result<Loaded, Box<Failu
     build(sources, &declared)
 }
 
+/// Loads an estate to be compared with another
+/// ([`Estate::build_beside`](bexum_core::Estate::build_beside)).
+///
+/// # Errors
+/// Every problem of the load together.
+pub fn load_beside(
+    texts: &(impl TextSource + ?Sized),
+    other: &Estate,
+) -> Result<Loaded, Box<Failure>> {
+    let (sources, declared) = read(texts)?;
+    built(sources, Estate::build_beside(&declared, other))
+}
+
 /// Reads and decodes an estate without resolving names.
 ///
 /// # Errors
@@ -90,7 +103,14 @@ pub(crate) fn sources(root: PathBuf, texts: Texts) -> (Sources, Vec<Problem>) {
 }
 
 pub(crate) fn build(sources: Sources, declared: &Declarations) -> Result<Loaded, Box<Failure>> {
-    match Estate::build(declared) {
+    built(sources, Estate::build(declared))
+}
+
+fn built(
+    sources: Sources,
+    estate: Result<Estate, Vec<LocatedFault>>,
+) -> Result<Loaded, Box<Failure>> {
+    match estate {
         Ok(estate) => Ok(Loaded { sources, estate: Arc::new(estate) }),
         Err(faults) => {
             let problems = faults.into_iter().map(Problem::declared).collect();

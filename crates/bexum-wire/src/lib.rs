@@ -7,6 +7,7 @@
 pub mod answer;
 pub mod common;
 pub mod faults;
+pub mod impact;
 pub mod json;
 pub mod proof;
 pub mod reach;
@@ -26,6 +27,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
     vec![
         ("ask", written::<answer::Answer>()),
         ("faults", written::<faults::Faults>()),
+        ("impact", written::<impact::Impact>()),
         ("prove", written::<proof::Report>()),
         ("reach", written::<reach::Reach>()),
         ("replay", written::<answer::Line>()),

@@ -51,6 +51,7 @@ pub(crate) enum Command {
     Ask(Ask),
     Replay(Replay),
     Reach(Reach),
+    Impact(Impact),
     Prove(Prove),
     Show(Show),
     Demo(Demo),
@@ -297,6 +298,80 @@ Examples:
   bexum reach --do recording.erase
   bexum reach --level govern --format csv
   bexum reach user:lin --format html > lin.html";
+
+/// What a change does: who can do more, who less, and where
+///
+/// Two estates are held beside each other, every session, place and action of both. BEFORE and AFTER
+/// are each a folder with a `bexum.toml`, or a revision of the git repository that the estate lies
+/// in: `HEAD~3`, `main`, a tag, or `main...` for where the two parted. Without AFTER it is the files
+/// as they are, without BEFORE the last commit.
+///
+/// It is decided for one moment, with what is given. What depends before and after on something
+/// that is not given is told apart where the change touches it: whether that opens or closes
+/// anything is not decided.
+#[derive(Debug, ClapArgs)]
+#[command(after_help = IMPACT_EXAMPLES)]
+pub(crate) struct Impact {
+    /// The estate before the change: a folder, or a revision
+    pub(crate) before: Option<String>,
+    /// The estate after it: a folder, or a revision
+    pub(crate) after: Option<String>,
+    /// Only what this principal can do; repeatable
+    #[arg(long, value_name = "WHO", add = ArgValueCandidates::new(complete::who))]
+    pub(crate) who: Vec<String>,
+    /// Only here and below
+    #[arg(long = "at", value_name = "PATH", add = ArgValueCandidates::new(complete::paths))]
+    pub(crate) path: Option<String>,
+    /// Only these: an action or a pattern of actions, as in `do`; repeatable
+    #[arg(long = "do", value_name = "ACTION", add = ArgValueCandidates::new(complete::actions))]
+    pub(crate) action: Vec<String>,
+    /// Only what is of this level in either estate
+    #[arg(long, value_name = "LEVEL", add = ArgValueCandidates::new(complete::levels))]
+    pub(crate) level: Option<String>,
+    /// Exit with 1 if there is such a change; repeatable. What is not decided counts as both
+    #[arg(long, value_enum, value_name = "WHAT")]
+    pub(crate) fail_on: Vec<FailOn>,
+    /// Take an estate that does not load for one without any access, if it is the one before
+    #[arg(long)]
+    pub(crate) from_broken: bool,
+    /// Name every place
+    #[arg(long)]
+    pub(crate) full: bool,
+    #[command(flatten)]
+    pub(crate) circumstances: Circumstances,
+    /// How to write it
+    #[arg(long, value_enum, default_value_t = ImpactFormat::Text)]
+    pub(crate) format: ImpactFormat,
+}
+
+/// What a run fails on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FailOn {
+    /// Somebody can do something more
+    Gained,
+    /// Somebody can do something less
+    Lost,
+    /// Either
+    Any,
+}
+
+/// How to write what a change does.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ImpactFormat {
+    /// For people
+    Text,
+    /// For machines, in a versioned shape
+    Json,
+    /// A row for each cell: who, role taken up, place, action, before, after
+    Csv,
+}
+
+const IMPACT_EXAMPLES: &str = "\
+Examples:
+  bexum impact HEAD
+  bexum impact HEAD~1 HEAD --level govern
+  bexum impact main... --fail-on gained
+  bexum impact ../before ../after --format csv";
 
 /// Show what is in the estate, or one thing of it
 #[derive(Debug, ClapArgs)]

@@ -15,7 +15,7 @@ use crate::catalogue::ActionSet;
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};
 use crate::request::{Place, Query};
-use crate::time::Time;
+use crate::time::{Time, Window};
 use crate::truth::Truth;
 
 /// What somebody can do on one target; what is in neither set is denied.
@@ -67,6 +67,24 @@ impl<'e> Decider<'e> {
         session: &Session<'e>,
         query: &Query<'_>,
     ) -> Vec<StatementInPlay> {
+        self.statements(session, query, |window| window.holds(query.time))
+    }
+
+    /// The same of what counts at some other time, too.
+    pub(crate) fn statements_at_any_time(
+        &self,
+        session: &Session<'e>,
+        query: &Query<'_>,
+    ) -> Vec<StatementInPlay> {
+        self.statements(session, query, |_| true)
+    }
+
+    fn statements(
+        &self,
+        session: &Session<'e>,
+        query: &Query<'_>,
+        counts: impl Fn(Window) -> bool,
+    ) -> Vec<StatementInPlay> {
         let (estate, scope_index) = (self.index.estate(), &self.index.scope_index);
         let mut found: Vec<StatementInPlay> = Vec::new();
         let mut add = |policy: PolicyId, effect: Effect, anchor: usize, sees: Effect| {
@@ -86,7 +104,7 @@ impl<'e> Decider<'e> {
         let overs = chain().map(|(at, anchor, _)| (Some(at), anchor));
         for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
             scope_index.each_ceiling(over, session.subjects(), |entry| {
-                if estate.ceilings[entry.origin as usize].window.holds(query.time) {
+                if counts(estate.ceilings[entry.origin as usize].window) {
                     limit(entry.policy, anchor);
                 }
                 false
@@ -95,7 +113,7 @@ impl<'e> Decider<'e> {
         for (scope, anchor, _) in chain() {
             for effect in [Effect::Allow, Effect::Deny] {
                 scope_index.attached_at(scope).each_sought(session.subjects_of(effect), |entry| {
-                    if estate.attachments[entry.origin as usize].window.holds(query.time) {
+                    if counts(estate.attachments[entry.origin as usize].window) {
                         add(entry.policy, effect, anchor, effect);
                     }
                     false

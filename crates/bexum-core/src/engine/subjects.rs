@@ -125,7 +125,7 @@ impl SubjectSets<'_> {
         self.0.len() + self.1.map_or(0, SubjectSet::len)
     }
 
-    pub(super) fn subject_ids(self) -> impl Iterator<Item = SubjectId> {
+    pub(crate) fn subject_ids(self) -> impl Iterator<Item = SubjectId> {
         self.0.subject_ids().chain(self.1.into_iter().flat_map(SubjectSet::subject_ids))
     }
 }

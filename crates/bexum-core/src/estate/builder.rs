@@ -45,7 +45,11 @@ struct Builder<'d> {
     kind_names: Vec<String>,
 }
 
-pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>> {
+/// `attribute_names` are those that come first, whether or not they are used.
+pub(super) fn build(
+    declared: &Declarations,
+    attribute_names: AttributeNames,
+) -> Result<Estate, Vec<LocatedFault>> {
     let mut faults = Vec::new();
     let mut builder = Builder {
         services: Names::declare("service", &declared.services, &mut faults),
@@ -55,7 +59,7 @@ pub(super) fn build(declared: &Declarations) -> Result<Estate, Vec<LocatedFault>
         groups: Names::declare("group", &declared.groups, &mut faults),
         roles: Names::declare("role", &declared.roles, &mut faults),
         policies: Names::declare("policy", &declared.policies, &mut faults),
-        attribute_names: AttributeNames::default(),
+        attribute_names,
         near: Budget::default(),
         vocabulary: Vocabulary::default(),
         kind_names: Vec::new(),

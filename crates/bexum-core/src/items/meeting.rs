@@ -15,7 +15,7 @@ type Reached = (usize, usize, String, usize, usize);
 
 /// The shortest path that both match and whose first name `is_free`: the fewest names, then the
 /// fewest letters. What both leave open in it is [`FRESH`].
-pub(super) fn meeting(a: &Rest, b: &Rest, is_free: &dyn Fn(&str) -> bool) -> Option<String> {
+pub(crate) fn meeting(a: &Rest, b: &Rest, is_free: &dyn Fn(&str) -> bool) -> Option<String> {
     let (a, b) = (&a.segments, &b.segments);
     let mut heap: BinaryHeap<Reverse<Reached>> = BinaryHeap::new();
     let mut settled: FxHashSet<(usize, usize, bool)> = FxHashSet::default();

@@ -49,29 +49,14 @@ pub(crate) fn rows<'s>(
     many: usize,
 ) -> Rows {
     let mut found = Rows::none();
-    // What is left of a pattern, and a path that stands for it.
-    let mut rests: Vec<(Rest, String)> = Vec::new();
-    let mut names: BTreeSet<String> = BTreeSet::new();
     let Some(estate) = (!statements.is_empty()).then(|| context(0).index.estate()) else {
         return found;
     };
     let segments: Vec<&str> = estate.scope(scope).path.split('/').collect();
-    for (i, said) in statements.iter().enumerate() {
-        let context = context(i);
-        let on = &estate.statement(said.id).on;
-        for pattern in on.plain.iter().chain(&on.excluded) {
-            let Below::Some(left, whole) = pattern.below(&segments, said.anchor, &context) else {
-                continue;
-            };
-            found.whole &= whole;
-            for rest in left {
-                let asked = rest.example(many);
-                if is_item(estate, scope, &asked) && names.insert(rest.text.to_string()) {
-                    rests.push((rest, asked));
-                }
-            }
-        }
-    }
+    let (mut rests, whole) = rests(&segments, statements, context, many);
+    found.whole = whole;
+    rests.retain(|(_, asked)| is_item(estate, scope, asked));
+    let mut names: BTreeSet<String> = rests.iter().map(|(rest, _)| rest.text.to_string()).collect();
     let is_free = |name: &str| is_item(estate, scope, name);
     let mut pairs = 0;
     'all: for (i, (one, asked)) in rests.iter().enumerate() {
@@ -98,4 +83,33 @@ pub(crate) fn rows<'s>(
     }));
     found.singled.sort_by(|a, b| a.shown.cmp(&b.shown));
     found
+}
+
+/// What is left of each pattern of these statements below the place of these segments, each once,
+/// with a path that stands for it; and whether these are all.
+pub(crate) fn rests<'s>(
+    segments: &[&str],
+    statements: &[StatementInPlay],
+    context: &dyn Fn(usize) -> EvalContext<'s>,
+    many: usize,
+) -> (Vec<(Rest, String)>, bool) {
+    let (mut found, mut is_whole): (Vec<(Rest, String)>, bool) = (Vec::new(), true);
+    let mut names: BTreeSet<String> = BTreeSet::new();
+    for (i, said) in statements.iter().enumerate() {
+        let context = context(i);
+        let on = &context.index.estate().statement(said.id).on;
+        for pattern in on.plain.iter().chain(&on.excluded) {
+            let Below::Some(left, whole) = pattern.below(segments, said.anchor, &context) else {
+                continue;
+            };
+            is_whole &= whole;
+            for rest in left {
+                if names.insert(rest.text.to_string()) {
+                    let asked = rest.example(many);
+                    found.push((rest, asked));
+                }
+            }
+        }
+    }
+    (found, is_whole)
 }

@@ -1,16 +1,15 @@
 //! Attributes above and below one another: `device` and `device.os`.
 
 use super::representatives::Unknowns;
+use crate::attribute::AttributeNames;
 use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
-use crate::estate::Estate;
 use crate::id::AttributeId;
 
 /// A name below an attribute that the estate does not use.
-pub(super) fn unused(estate: &Estate, name: &str) -> String {
+pub(super) fn unused(names: &AttributeNames, name: &str) -> String {
     let candidates = (1..).map(|n| if n == 1 { "other".to_owned() } else { format!("other-{n}") });
-    let mut free =
-        candidates.filter(|below| estate.attribute_names.get(&format!("{name}.{below}")).is_none());
+    let mut free = candidates.filter(|below| names.get(&format!("{name}.{below}")).is_none());
     free.next().unwrap_or_default()
 }
 
@@ -23,15 +22,14 @@ pub(super) fn parts(reference: Reference) -> Option<(bool, AttributeId)> {
     }
 }
 
-pub(super) fn lies_below(estate: &Estate, id: AttributeId, above: AttributeId) -> bool {
-    let names = &estate.attribute_names;
+pub(super) fn lies_below(names: &AttributeNames, id: AttributeId, above: AttributeId) -> bool {
     std::iter::successors(names.parent(id), |head| names.parent(*head)).any(|h| h == above)
 }
 
 /// Whether another attribute that is not known lies above this one, or below it.
-pub(super) fn has_relatives(estate: &Estate, unknowns: &Unknowns, place: usize) -> bool {
+pub(super) fn has_relatives(names: &AttributeNames, unknowns: &Unknowns, place: usize) -> bool {
     let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
     unknowns.references.iter().filter_map(|reference| parts(*reference)).any(|(item, other)| {
-        item == is_item && (lies_below(estate, id, other) || lies_below(estate, other, id))
+        item == is_item && (lies_below(names, id, other) || lies_below(names, other, id))
     })
 }

@@ -6,26 +6,22 @@
 
 use std::rc::Rc;
 
-use super::heads::{has_relatives, lies_below, parts, unused};
+use super::heads::{has_relatives, lies_below, parts};
 use super::representatives::Unknowns;
 use super::{Counterexample, NotWorkedOut};
-use crate::attribute::Value;
+use crate::attribute::AttributeNames;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
 use crate::decision::{Reading, Reason};
 use crate::engine::{Clause, Decider, EvalContext, NullSink, Session};
 use crate::expectation::{Claim, Law};
-use crate::id::{AttributeId, GroupId, PolicyId, ScopeId, StatementId};
+use crate::id::{AttributeId, PolicyId, ScopeId, StatementId};
 use crate::pattern::PathPattern;
 use crate::policy::Effect;
-use crate::principal::Principal;
-use crate::request::{Given, Query, Request};
+use crate::request::{Given, Query};
 use crate::time::Window;
 use crate::truth::Truth;
-
-/// Steps that may go into looking for a smaller given once one is found.
-const MINIMIZE_STEPS: usize = 20_000;
 
 /// Attributes that are given together at most.
 const MOST_GIVEN: usize = 64;
@@ -40,26 +36,48 @@ type Known = [Vec<(AttributeId, Given)>; 2];
 
 /// One request, apart from what could be given with it besides.
 pub(super) struct Search<'s, 'e> {
-    decider: &'s mut Decider<'e>,
+    pub(super) decider: &'s mut Decider<'e>,
     /// The law that the request would break; without one it is sought to be allowed.
     law: Option<&'e Law>,
-    query: Query<'s>,
+    pub(super) query: Query<'s>,
     known: Known,
     session: &'s Session<'e>,
     /// Statements in play that name the action.
     statements: &'s [RelevantStatement],
     /// All that is attached, or limits, at the target and above, with its place.
     entries: &'s [(PolicyId, Option<ScopeId>, Window)],
+    /// The names of all attributes that could be given: of two estates, one knows them all.
+    pub(super) names: &'s AttributeNames,
+    /// The same request to another estate, which must not be allowed.
+    pub(super) unless: Option<&'s mut (dyn Beside + 's)>,
     /// Steps that the search may take, and those that it took.
     most_steps: usize,
     pub(super) steps: usize,
 }
 
-/// Gets a search ready.
+/// The same request to another estate, given the same at every step.
+pub(super) trait Beside {
+    /// Takes in what is asked there.
+    fn take_in(&self, unknowns: &mut Unknowns);
+    /// Puts what is given into the request.
+    fn put(&mut self, unknowns: &Unknowns, assignment: &Assignment, names: &AttributeNames);
+    /// Whether giving more could still have it refused, or it is refused already.
+    fn may_be_refused(&mut self) -> bool;
+    /// Whether it is refused, just as it is.
+    fn is_refused(&mut self) -> bool;
+    /// An attribute of those that are `free` which leaves something undecided there.
+    fn next_free(&self, unknowns: &Unknowns, free: &dyn Fn(&usize) -> bool) -> Option<usize>;
+    /// Whether a condition asks for the target's path or name.
+    fn names_path(&self) -> bool;
+}
+
+/// Gets a search ready. With a request to another estate that must not be allowed come the names of
+/// all attributes that one of both knows.
 pub(super) fn with_search<'e, T>(
     decider: &mut Decider<'e>,
     law: Option<&'e Law>,
     query: Query<'_>,
+    unless: Option<(&mut dyn Beside, &'e AttributeNames)>,
     most_steps: usize,
     then: impl FnOnce(&mut Search<'_, 'e>) -> T,
 ) -> T {
@@ -81,6 +99,10 @@ pub(super) fn with_search<'e, T>(
     statements.sort_unstable();
     statements.dedup();
     let known = [query.given.clone(), query.item.clone()];
+    let (unless, names) = match unless {
+        Some((unless, names)) => (Some(unless as &mut dyn Beside), names),
+        None => (None, &estate.attribute_names),
+    };
     then(&mut Search {
         law,
         query,
@@ -88,6 +110,8 @@ pub(super) fn with_search<'e, T>(
         session: &session,
         statements: &statements,
         entries: &entries,
+        names,
+        unless,
         most_steps,
         steps: 0,
         decider,
@@ -112,7 +136,7 @@ pub(super) enum AtFirst {
 }
 
 /// What is given so far: a value for each attribute, by their places.
-type Assignment = Vec<Option<Given>>;
+pub(super) type Assignment = Vec<Option<Given>>;
 
 impl<'e> Search<'_, 'e> {
     /// Asks with nothing given.
@@ -130,16 +154,10 @@ impl<'e> Search<'_, 'e> {
     /// Looks through all that could be given.
     pub(super) fn run(&mut self) -> Found {
         let mut unknowns = Unknowns::default();
-        {
-            let context = self.context(Effect::Deny);
-            self.asked().for_each(|clause| unknowns.take_in(&context, clause));
-        }
+        self.take_in(&mut unknowns);
         let mut assignment: Assignment = vec![None; unknowns.references.len()];
-        let withheld = vec![false; assignment.len()];
-        let orders = vec![None; assignment.len()];
         let most = self.most_steps;
-        let mut tree =
-            Tree { unknowns: &unknowns, orders, most, steps: 0, partial: None, withheld };
+        let mut tree = Tree::new(&unknowns, most);
         let found = self.descend(&mut tree, &mut assignment);
         self.steps = tree.steps;
         if !found {
@@ -161,7 +179,7 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// The request as statements of this effect see it.
-    fn context(&self, effect: Effect) -> EvalContext<'_> {
+    pub(super) fn context(&self, effect: Effect) -> EvalContext<'_> {
         EvalContext {
             index: self.decider.index,
             query: &self.query,
@@ -170,7 +188,7 @@ impl<'e> Search<'_, 'e> {
         }
     }
 
-    fn claim(&self) -> Claim {
+    pub(super) fn claim(&self) -> Claim {
         self.law.map_or(Claim::Never, |law| law.claim)
     }
 
@@ -181,8 +199,10 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// Whether giving more could still break the law, or it is broken already.
-    fn is_open(&mut self) -> bool {
-        if self.concern() == Truth::False {
+    pub(super) fn is_open(&mut self) -> bool {
+        if self.concern() == Truth::False
+            || self.unless.as_mut().is_some_and(|unless| !unless.may_be_refused())
+        {
             return false;
         }
         match self.claim() {
@@ -195,16 +215,16 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// Whether the request, just as it is, breaks the law: nothing about an item but what is given.
-    fn is_broken(&mut self) -> bool {
+    pub(super) fn is_broken(&mut self) -> bool {
         let is_open = std::mem::replace(&mut self.query.item_is_open, false);
         let broken = self.concern() == Truth::True
             && self.claim().is_broken_by(self.decider.decide(&self.query));
         self.query.item_is_open = is_open;
-        broken
+        broken && self.unless.as_mut().is_none_or(|unless| unless.is_refused())
     }
 
     /// Whether a counterexample was found; then it stands in `assignment`.
-    fn descend(&mut self, tree: &mut Tree<'_>, assignment: &mut Assignment) -> bool {
+    pub(super) fn descend(&mut self, tree: &mut Tree<'_>, assignment: &mut Assignment) -> bool {
         tree.steps += 1;
         if tree.steps > tree.most {
             return false;
@@ -250,8 +270,10 @@ impl<'e> Search<'_, 'e> {
         }
         // What is allowed in doubt stays so when more is known; what is refused may not. And what
         // stands above an attribute, or below it, may be given only where it is not.
-        let estate = self.decider.index.estate();
-        if self.claim() == Claim::Always || has_relatives(estate, tree.unknowns, place) {
+        if self.claim() == Claim::Always
+            || self.unless.is_some()
+            || has_relatives(self.names, tree.unknowns, place)
+        {
             tree.withheld[place] = true;
             if self.descend(tree, assignment) {
                 return true;
@@ -291,7 +313,11 @@ impl<'e> Search<'_, 'e> {
         let asked = 2 * leaves.len();
         ranked.sort_unstable();
         let matters = |(undecided, _, _): &(usize, usize, usize)| *undecided < asked;
-        if asked > 0 && ranked.iter().any(matters) && self.hangs_on_leaves(unknowns, place) {
+        if self.unless.is_none()
+            && asked > 0
+            && ranked.iter().any(matters)
+            && self.hangs_on_leaves(unknowns, place)
+        {
             ranked.retain(matters);
         }
         ranked.into_iter().map(|(_, _, at)| at).collect()
@@ -310,7 +336,6 @@ impl<'e> Search<'_, 'e> {
     /// Whether all that hangs on an attribute are parts of conditions that compare it with what is
     /// known: no brace, no other attribute that is not known, and nothing above or below it.
     fn hangs_on_leaves(&self, unknowns: &Unknowns, place: usize) -> bool {
-        let estate = self.decider.index.estate();
         let reference = unknowns.references[place];
         let in_brace = self.patterns().flat_map(|pattern| pattern.braces());
         let in_brace = in_brace.into_iter().any(|brace| brace.attribute == reference);
@@ -322,11 +347,11 @@ impl<'e> Search<'_, 'e> {
                 named.contains(&reference) && named.iter().any(other)
             })
         });
-        !in_brace && !beside_unknown && !has_relatives(estate, unknowns, place)
+        !in_brace && !beside_unknown && !has_relatives(self.names, unknowns, place)
     }
 
     /// What is asked about the request: by the law, then by the statements in play.
-    fn asked(&self) -> impl Iterator<Item = Clause<'e>> + '_ {
+    pub(super) fn asked(&self) -> impl Iterator<Item = Clause<'e>> + '_ {
         let estate = self.decider.index.estate();
         let of_statement =
             |(id, anchor): &RelevantStatement| Clause::of_statement(estate, *id, *anchor);
@@ -374,6 +399,22 @@ impl<'e> Search<'_, 'e> {
     /// An attribute that was not given and leaves something undecided.
     fn next(&self, tree: &Tree<'_>, assignment: &Assignment) -> Option<usize> {
         let unknowns = tree.unknowns;
+        let free = |place: &usize| {
+            let fit = |value| self.fits(unknowns, assignment, *place, value);
+            assignment[*place].is_none()
+                && !tree.withheld[*place]
+                && unknowns.values(*place).0.iter().any(fit)
+        };
+        let beside = || self.unless.as_ref()?.next_free(unknowns, &free);
+        self.next_of(unknowns, &free).or_else(beside)
+    }
+
+    /// An attribute of those that are `free` which leaves something undecided.
+    pub(super) fn next_of(
+        &self,
+        unknowns: &Unknowns,
+        free: &dyn Fn(&usize) -> bool,
+    ) -> Option<usize> {
         let contexts = EFFECTS.map(|effect| self.context(effect));
         for clause in self.asked() {
             if !contexts.iter().any(|context| clause.truth(context) == Truth::Undecided) {
@@ -385,12 +426,6 @@ impl<'e> Search<'_, 'e> {
                 .map(|brace| brace.attribute)
                 .chain(named.map(|(reference, _)| reference))
                 .filter_map(|reference| unknowns.place(reference));
-            let free = |place: &usize| {
-                let fit = |value| self.fits(unknowns, assignment, *place, value);
-                assignment[*place].is_none()
-                    && !tree.withheld[*place]
-                    && unknowns.values(*place).0.iter().any(fit)
-            };
             if let Some(place) = places.find(free) {
                 return Some(place);
             }
@@ -399,11 +434,23 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// Puts what is given into the request.
-    fn give(&mut self, unknowns: &Unknowns, assignment: &Assignment) {
+    pub(super) fn give(&mut self, unknowns: &Unknowns, assignment: &Assignment) {
+        let names = self.names;
+        if let Some(unless) = &mut self.unless {
+            unless.put(unknowns, assignment, names);
+        }
+        self.give_by(unknowns, assignment, names);
+    }
+
+    pub(super) fn give_by(
+        &mut self,
+        unknowns: &Unknowns,
+        assignment: &Assignment,
+        names: &AttributeNames,
+    ) {
         let [given, item] = &self.known;
         self.query.given.clone_from(given);
         self.query.item.clone_from(item);
-        let names = &self.decider.index.estate().attribute_names;
         for (reference, given) in unknowns.references.iter().zip(assignment) {
             let (list, id) = match reference {
                 Reference::Given(id) => (&mut self.query.given, *id),
@@ -419,71 +466,15 @@ impl<'e> Search<'_, 'e> {
         }
     }
 
-    /// Takes back what is not needed; then looks whether fewer attributes would do.
-    fn minimize(&mut self, unknowns: &Unknowns, assignment: &mut Assignment) {
-        for place in 0..assignment.len() {
-            let Some(kept) = assignment[place].take() else { continue };
-            self.give(unknowns, assignment);
-            if !self.is_broken() {
-                assignment[place] = Some(kept);
-            }
-        }
-        let given = assignment.iter().flatten().count();
-        let mut steps = 0;
-        for fewer in 1..given {
-            let mut smaller: Assignment = vec![None; assignment.len()];
-            if self.choose(unknowns, &mut smaller, 0, fewer, &mut steps) {
-                *assignment = smaller;
-                return;
-            }
-        }
-    }
-
-    /// Tries every choice of `left` more attributes from `first` on.
-    fn choose(
-        &mut self,
-        unknowns: &Unknowns,
-        assignment: &mut Assignment,
-        first: usize,
-        left: usize,
-        steps: &mut usize,
-    ) -> bool {
-        *steps += 1;
-        if *steps > MINIMIZE_STEPS {
-            return false;
-        }
-        self.give(unknowns, assignment);
-        if left == 0 {
-            return self.is_broken();
-        }
-        if !self.is_open() {
-            return false;
-        }
-        for place in first..assignment.len() {
-            for value in &unknowns.values(place).0 {
-                if !self.fits(unknowns, assignment, place, value) {
-                    continue;
-                }
-                assignment[place] = Some(value.clone());
-                if self.choose(unknowns, assignment, place + 1, left - 1, steps) {
-                    return true;
-                }
-                assignment[place] = None;
-            }
-        }
-        false
-    }
-
     /// Whether an attribute can be given this beside what is given: only the head of a table has
     /// something below it, save that below what is absent all is absent.
-    fn fits(
+    pub(super) fn fits(
         &self,
         unknowns: &Unknowns,
         assignment: &Assignment,
         place: usize,
         value: &Given,
     ) -> bool {
-        let estate = self.decider.index.estate();
         let Some((is_item, id)) = parts(unknowns.references[place]) else { return false };
         let agree = |above: &Given, below: &Given| match above {
             Given::Head => true,
@@ -491,8 +482,8 @@ impl<'e> Search<'_, 'e> {
             Given::Value(_) => false,
         };
         let stands_beside = |other: AttributeId, given: &Given| {
-            (!lies_below(estate, id, other) || agree(given, value))
-                && (!lies_below(estate, other, id) || agree(value, given))
+            (!lies_below(self.names, id, other) || agree(given, value))
+                && (!lies_below(self.names, other, id) || agree(value, given))
         };
         let known = &self.known[usize::from(is_item)];
         known.iter().all(|(other, given)| stands_beside(*other, given))
@@ -505,71 +496,9 @@ impl<'e> Search<'_, 'e> {
                 }
             })
     }
-
-    /// The request by names, asked once more in the usual way.
-    fn counterexample(&mut self) -> Option<Counterexample> {
-        let estate = self.decider.index.estate();
-        let names = &estate.attribute_names;
-        let mut request = Request::new(
-            estate.principal_id(self.query.who),
-            estate.catalogue.action(self.query.action).name.to_string(),
-            self.query.target.path.to_owned(),
-            self.query.time,
-        );
-        request.take_up = self
-            .query
-            .take_up
-            .map(|role| format!("role:{}", estate.role(role).identity.name).into());
-        let id = |group: &GroupId| estate.principal_id(Principal::Group(*group)).into();
-        request.also = self.query.also.iter().map(id).collect();
-        let name = |policy: &PolicyId| estate.policy(*policy).name.to_string().into();
-        request.under = self.query.under.iter().map(name).collect();
-        let is_implied = |list: &[(_, Given)], id| {
-            list.iter().filter(|(other, given)| *other == id && *given != Given::Head).count() == 0
-                && list.iter().any(|(other, given)| {
-                    *given != Given::Absent
-                        && std::iter::successors(names.parent(*other), |head| names.parent(*head))
-                            .any(|head| head == id)
-                })
-        };
-        let mut item = Vec::new();
-        for (list, is_item) in [(&self.query.given, false), (&self.query.item, true)] {
-            for (id, given) in list {
-                // `null` says the same of all that lies below.
-                let above = |(other, given): &(AttributeId, Given)| {
-                    *given == Given::Absent && lies_below(estate, *id, *other)
-                };
-                if list.iter().any(above) {
-                    continue;
-                }
-                let name = names.name(*id).to_owned();
-                let (name, value) = match given {
-                    Given::Value(value) => (name, Some(value.clone())),
-                    Given::Absent => (name, None),
-                    Given::Head if is_implied(list, *id) => continue,
-                    Given::Head => {
-                        (format!("{name}.{}", unused(estate, &name)), Some(Value::Boolean(true)))
-                    }
-                };
-                match (is_item, value) {
-                    (false, value) => request.given.push((name.into(), value)),
-                    (true, Some(value)) => item.push((name.into(), value)),
-                    (true, None) => {}
-                }
-            }
-        }
-        request.item = (!item.is_empty()).then_some(item);
-        let given = request.given.len() + request.item.as_ref().map_or(0, Vec::len);
-        let reason = {
-            let query = request.resolve(estate).ok()?;
-            self.decider.decide(&query)
-        };
-        let counterexample = Counterexample { request, reason, given };
-        self.claim().is_broken_by(reason).then_some(counterexample)
-    }
 }
 
-struct Tree<'u> {
+pub(super) struct Tree<'u> {
     unknowns: &'u Unknowns,
     /// For each attribute, the values to try, in order, once it was needed.
     orders: Vec<Option<Rc<[usize]>>>,
@@ -580,4 +509,23 @@ struct Tree<'u> {
     partial: Option<usize>,
     /// Attributes that are not to be given on this branch.
     withheld: Vec<bool>,
+}
+
+impl<'u> Tree<'u> {
+    pub(super) fn new(unknowns: &'u Unknowns, most: usize) -> Self {
+        let attributes = unknowns.references.len();
+        Self {
+            unknowns,
+            orders: vec![None; attributes],
+            most,
+            steps: 0,
+            partial: None,
+            withheld: vec![false; attributes],
+        }
+    }
+
+    /// Whether everything was tried that there is to try.
+    pub(super) fn is_whole(&self) -> bool {
+        self.steps <= self.most && self.partial.is_none()
+    }
 }

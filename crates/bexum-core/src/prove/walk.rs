@@ -463,6 +463,6 @@ impl<'e> LawWalk<'_, 'e> {
         let Waiting { target, take_up, time, action } = waiting;
         let query = self.query(target, *take_up, *time, *action);
         let most_steps = self.steps.clamp(LEAST_STEPS, STEPS);
-        with_search(decider, Some(self.plan.law), query, most_steps, then)
+        with_search(decider, Some(self.plan.law), query, None, most_steps, then)
     }
 }

@@ -99,7 +99,7 @@ pub(crate) const DO: [&str; 11] = [
     "cluster.run",
 ];
 
-const ON: [&str; 18] = [
+const ON: [&str; 20] = [
     "**",
     ".",
     "*",
@@ -118,9 +118,11 @@ const ON: [&str; 18] = [
     "**/{who.tags}*/**",
     "{who.name}",
     "/**/n/**/x",
+    "/*/*a/**",
+    "/*/*/*a/**",
 ];
 
-pub(crate) const ATOMS: [&str; 38] = [
+pub(crate) const ATOMS: [&str; 40] = [
     "given.mfa",
     "given.mfa is set",
     "who.team = 'red'",
@@ -159,6 +161,8 @@ pub(crate) const ATOMS: [&str; 38] = [
     "not ('r0' in who.roles)",
     "not ('r2' in who.roles)",
     "'r1' in who.roles",
+    "target.name = 'red'",
+    "target.path fits '*/re*'",
 ];
 
 pub(crate) const SUBJECTS: [&str; 12] = [
@@ -194,7 +198,7 @@ fn elements(of: &'static [&'static str]) -> impl Strategy<Value = Vec<Element>> 
     })
 }
 
-fn attributes() -> impl Strategy<Value = Vec<(Spanned<String>, Value)>> {
+pub(crate) fn attributes() -> impl Strategy<Value = Vec<(Spanned<String>, Value)>> {
     let text = |t: &str| Value::Text(t.into());
     let texts =
         |items: &[&str]| Value::List(items.iter().map(|t| Value::Text((*t).into())).collect());
@@ -459,26 +463,47 @@ pub(crate) fn estate() -> impl Strategy<Value = Declarations> {
     })
 }
 
-/// An estate with more stores, of which some are alike to some people: the same is attached at them,
+/// An estate with more stores and namespaces, of which some are alike to some people: the same is attached at them,
 /// the same patterns match their names, the same is true of their attributes.
 pub(crate) fn estate_with_stores() -> impl Strategy<Value = Declarations> {
-    const ABOVE: [&str; 3] = ["v", "v/s", "o"];
+    const ABOVE: [&str; 5] = ["v", "v/s", "o", "v/s/c", "v/s/c/n"];
     const NAMES: [&str; 9] = ["red", "blue", "aa", "ab", "sx", "sy", "u0x", "n", "run"];
-    let name = (select(&ABOVE[..]), select(&NAMES[..]));
-    let attached = weighted(0.3, (some_of(&POLICIES), some_of(&SUBJECTS), window()));
-    let store = (name, attributes(), proptest::bool::weighted(0.1), attached);
-    (estate(), vec(store, 4..16)).prop_map(|(mut declared, stores)| {
-        for ((above, name), attributes, sealed, attached) in stores {
+    let name = (select(&ABOVE[..]), select(&NAMES[..]), weighted(0.4, select(&NAMES[..])));
+    // Two ties of all are met again and again, so that stores are alike in them too.
+    let tie = (some_of(&POLICIES), some_of(&SUBJECTS), window(), any::<bool>());
+    let tied = weighted(0.5, 0..2_usize);
+    let store = (name, attributes(), proptest::bool::weighted(0.1), tied);
+    (estate(), vec(tie, 2), vec(store, 4..16)).prop_map(|(mut declared, ties, stores)| {
+        for ((above, name, below), attributes, sealed, tied) in stores {
             let path = format!("{above}/{name}");
             if declared.scopes.iter().any(|scope| scope.name.value == path) {
                 continue;
             }
-            let (scope_type, kind) = (ScopeType::Resource, Some(w("store")));
+            // In a cluster there are namespaces, and some of these have others in them.
+            let (scope_type, kind) = match above.starts_with("v/s/c") {
+                true => (ScopeType::Namespace, None),
+                false => (ScopeType::Resource, Some(w("store"))),
+            };
+            if let (ScopeType::Namespace, Some(below)) = (scope_type, below) {
+                let inner = Scope { scope_type, kind: None, sealed, attributes: Vec::new() };
+                let inner = named(&format!("{path}/{below}"), inner);
+                if !declared.scopes.iter().any(|scope| scope.name.value == inner.name.value) {
+                    declared.scopes.push(inner);
+                }
+            }
             declared.scopes.push(named(&path, Scope { scope_type, kind, sealed, attributes }));
-            if let Some((policy, to, window)) = attached {
-                let (at, origin) = (list(&[&path]), Origin::default());
-                let attachment = Attachment { policy, to, at, window, about: None, origin };
-                declared.attachments.push(attachment);
+            let (at, origin) = (list(&[&path]), Origin::default());
+            match tied.map(|tied| ties[tied].clone()) {
+                Some((policy, to, window, true)) => {
+                    let attachment = Attachment { policy, to, at, window, about: None, origin };
+                    declared.attachments.push(attachment);
+                }
+                Some((policy, to, window, false)) => {
+                    let (over, bound) = (Some(at), Some(to));
+                    let ceiling = Ceiling { policy, over, bound, window, about: None, origin };
+                    declared.ceilings.push(ceiling);
+                }
+                None => {}
             }
         }
         number(&mut declared);
@@ -500,7 +525,7 @@ fn number(declared: &mut Declarations) {
     }
 }
 
-fn given() -> impl Strategy<Value = Vec<(Cow<'static, str>, Option<Value>)>> {
+pub(crate) fn given() -> impl Strategy<Value = Vec<(Cow<'static, str>, Option<Value>)>> {
     let text = |t: &str| Some(Value::Text(t.into()));
     let yes = Some(Value::Boolean(true));
     let no = Some(Value::Boolean(false));

@@ -7,5 +7,6 @@ mod equivalences;
 mod estates;
 mod explanations;
 mod families;
+mod impact;
 mod proofs;
 mod reach;

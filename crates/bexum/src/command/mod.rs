@@ -4,6 +4,7 @@ mod ask;
 mod circumstances;
 pub(crate) mod complete;
 mod demo;
+mod impact;
 mod init;
 mod manual;
 mod prove;
@@ -19,7 +20,7 @@ use bexum_core::{Estate, RequestFault, Time};
 use bexum_files::{Failure, Loaded};
 use bexum_wire::faults::Faults;
 
-use crate::args::{Args, Command, Format, ProofFormat, ReachFormat};
+use crate::args::{Args, Command, Format, ImpactFormat, ProofFormat, ReachFormat};
 use crate::exit::Exit;
 use crate::terminal::{self, Helped};
 
@@ -28,6 +29,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
     let for_machines = match &args.command {
         Command::Ask(typed) => typed.format == Format::Json,
         Command::Reach(typed) => typed.format == ReachFormat::Json,
+        Command::Impact(typed) => typed.format == ImpactFormat::Json,
         Command::Prove(typed) => typed.format == ProofFormat::Json,
         Command::Show(typed) => typed.format == Format::Json,
         _ => false,
@@ -48,6 +50,7 @@ fn dispatch(args: Args) -> anyhow::Result<Exit> {
     match args.command {
         Command::Ask(ask) => ask::run(at, ask),
         Command::Reach(reach) => reach::run(at, &reach),
+        Command::Impact(typed) => impact::run(at, &typed),
         Command::Prove(typed) => prove::run(at, &typed),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),

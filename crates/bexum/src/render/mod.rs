@@ -6,6 +6,7 @@ pub(crate) mod drawing;
 mod fold;
 pub(crate) mod grid;
 pub(crate) mod grid_builder;
+pub(crate) mod impact;
 pub(crate) mod junit;
 pub(crate) mod page;
 pub(crate) mod phrases;

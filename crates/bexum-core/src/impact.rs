@@ -1,0 +1,118 @@
+//! What a change does: the cells that two estates decide otherwise at one moment (spec-work
+//! section 8).
+
+mod said;
+mod sessions;
+mod touches;
+
+use crate::engine::Index;
+use crate::estate::Estate;
+use crate::reach::Limited;
+use crate::request::{Request, RequestFault};
+use touches::Touches;
+
+pub use sessions::Compared;
+
+/// What a cell comes to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Outcome {
+    /// Denied, whatever is decided of what is undecided.
+    Deny,
+    /// Denied as things are known, but allowed if all that is undecided came out in favour.
+    Depends,
+    /// Allowed.
+    Allow,
+}
+
+impl Outcome {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        ["deny", "depends", "allow"][self as usize]
+    }
+}
+
+/// A cell of the impact: for one session, what one action on one row came to and comes to.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Cell {
+    /// Who: `user:ines`, `resource:veyra/core`, or a role by itself.
+    pub who: String,
+    /// The bare name of the role taken up; empty where none is.
+    pub role: String,
+    /// The row: a path, or the pattern of items that it stands for.
+    pub place: String,
+    /// The action.
+    pub action: String,
+    /// What it came to before.
+    pub before: Outcome,
+    /// What it comes to after.
+    pub after: Outcome,
+    /// Whether it rose, or is opened: gained.
+    pub is_gained: bool,
+    /// Whether it fell, or is closed: lost.
+    pub is_lost: bool,
+    /// Whether it could be found out if it is opened or closed; else it counts as both.
+    pub is_decided: bool,
+}
+
+/// Two estates beside each other, and the circumstances in which both are asked.
+#[derive(Debug)]
+pub struct Comparison<'e> {
+    pub(crate) before: &'e Index,
+    pub(crate) after: &'e Index,
+    request: Request<'e>,
+    touches: Touches,
+    /// Whether what depends on both sides can be compared: attributes have the same numbers, and the
+    /// same is declared of them.
+    can_complete: bool,
+}
+
+impl<'e> Comparison<'e> {
+    /// Gets ready to compare: what differs is found at once, what that does is not. Of the request
+    /// only the circumstances count, what is supposed, and what bounds every session. Where the
+    /// second estate was not [built beside](Estate::build_beside) the first, nothing is decided of
+    /// cells that depend in both.
+    ///
+    /// # Errors
+    /// Circumstances that are an error in one of the estates.
+    pub fn new(
+        before: &'e Index,
+        after: &'e Index,
+        request: Request<'e>,
+    ) -> Result<Self, RequestFault> {
+        let (one, other) = (before.estate(), after.estate());
+        for estate in [one, other] {
+            sessions::anybody(estate, &request)?;
+        }
+        let mut touches = Touches::between(one, other);
+        let under: Vec<&str> = request.under.iter().map(|name| &**name).collect();
+        touches.everything |= Touches::bound_differs(one, other, &under);
+        let can_complete = other.shares_numbers_of(one) && touches::declares_the_same(one, other);
+        Ok(Self { before, after, request, touches, can_complete })
+    }
+
+    /// Everybody who has sessions, in either estate: users, workloads, and roles by themselves, by
+    /// the bytes of their names.
+    #[must_use]
+    pub fn everybody(&self) -> Vec<String> {
+        let asks = |estate: &Estate| -> Vec<String> {
+            let all = estate.principals();
+            let all = all.filter(|who| !matches!(who, crate::principal::Principal::Group(_)));
+            all.map(|who| estate.principal_id(who)).collect()
+        };
+        let mut all = asks(self.before.estate());
+        all.extend(asks(self.after.estate()));
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// Something that compares one after the other; each thread has its own.
+    #[must_use]
+    pub fn compared(&self) -> Compared<'_, 'e> {
+        Compared::new(self)
+    }
+}
+
+/// Scopes of either estate below which patterns single out more items than are told apart.
+pub type LimitedIn = [Limited; 2];

@@ -1,0 +1,463 @@
+//! One principal after the other: each of its sessions in both estates, row by row.
+
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::said::all_said;
+use super::touches::{Part, attributes, subject_id};
+use super::{Cell, Comparison, LimitedIn, Outcome};
+use crate::catalogue::ActionSet;
+use crate::engine::{Cells, Decider, EvalContext, StatementInPlay};
+use crate::estate::Estate;
+use crate::id::{ActionId, ScopeId};
+use crate::items;
+use crate::pattern::residual::{FRESH, Rest};
+use crate::principal::{Principal, Subject};
+use crate::prove::{Opened, opened};
+use crate::reach::{self, Limited, Spot, SpotSort, Spots, Viewpoint};
+use crate::request::{Place, Request, RequestFault};
+use crate::time::Time;
+
+/// The circumstances of a request, asked by somebody; `None` where an estate has nobody.
+pub(super) fn anybody(
+    estate: &Estate,
+    request: &Request<'_>,
+) -> Result<Option<Viewpoint>, RequestFault> {
+    let Some(somebody) = estate.principals().next() else { return Ok(None) };
+    let who = estate.principal_id(somebody).into();
+    Request { who, ..request.clone() }.viewpoint(estate).map(Some)
+}
+
+/// One of the two estates.
+struct Side<'e> {
+    decider: Decider<'e>,
+    spots: Spots<'e>,
+    anybody: Option<Viewpoint>,
+    limited: Limited,
+}
+
+/// Compares one principal after the other.
+pub struct Compared<'c, 'e> {
+    comparison: &'c Comparison<'e>,
+    sides: [Side<'e>; 2],
+    /// More names than any pattern of either estate has.
+    many: usize,
+    /// For each action of the first estate, the same of the second.
+    same_actions: Vec<Option<ActionId>>,
+}
+
+/// A row: what it is called, and in each estate the spot that it is there, if it is any.
+type Row = [Option<Spot>; 2];
+
+impl<'c, 'e> Compared<'c, 'e> {
+    pub(super) fn new(comparison: &'c Comparison<'e>) -> Self {
+        let side = |index: &'e crate::engine::Index| Side {
+            decider: Decider::new(index),
+            spots: Spots::new(index.estate()),
+            // It was no error when the comparison was made.
+            anybody: anybody(index.estate(), &comparison.request).ok().flatten(),
+            limited: Limited::new(),
+        };
+        let (before, after) = (comparison.before.estate(), comparison.after.estate());
+        let actions = before.catalogue.actions.iter();
+        Self {
+            comparison,
+            sides: [side(comparison.before), side(comparison.after)],
+            many: before.longest_pattern.max(after.longest_pattern) + 1,
+            same_actions: actions.map(|one| after.catalogue.find_action(&one.name)).collect(),
+        }
+    }
+
+    /// Where not all items that patterns single out were told apart, in each estate.
+    #[must_use]
+    pub fn limited(self) -> LimitedIn {
+        self.sides.map(|side| side.limited)
+    }
+
+    /// The cells of somebody that come to something else, and those that depend on both sides of
+    /// something that the change touches; by the spec's order.
+    pub fn cells_of(&mut self, who: &str) -> Vec<Cell> {
+        let mut found = Vec::new();
+        for (role, session) in self.sessions(who) {
+            let parts = self.parts(who, &session);
+            if parts.is_empty() {
+                continue;
+            }
+            for path in self.scopes(&session, &parts) {
+                for (place, row) in self.rows(&session, &path) {
+                    self.compare((who, &role), &session, (&place, &row), &mut found);
+                }
+            }
+        }
+        found.sort_unstable();
+        found
+    }
+
+    /// Each session of somebody, by the role taken up: what it is in each estate that has it.
+    fn sessions(&mut self, who: &str) -> BTreeMap<String, [Option<Viewpoint>; 2]> {
+        let mut found: BTreeMap<String, [Option<Viewpoint>; 2]> = BTreeMap::new();
+        for (i, side) in self.sides.iter_mut().enumerate() {
+            let estate = side.decider.index.estate();
+            let (Some(who), Some(anybody)) = (estate.find_principal(who), &side.anybody) else {
+                continue;
+            };
+            for session in reach::sessions(&mut side.decider, &anybody.seen_by(who)) {
+                let role = session.take_up.map(|role| estate.role(role).identity.name.to_string());
+                found.entry(role.unwrap_or_default()).or_default()[i] = Some(session);
+            }
+        }
+        found
+    }
+
+    /// Where the change may concern a session.
+    fn parts(&mut self, who: &str, session: &[Option<Viewpoint>; 2]) -> Vec<Part> {
+        let [Some(before), Some(after)] = session else { return vec![Part::Everywhere] };
+        if self.comparison.touches.everything {
+            return vec![Part::Everywhere];
+        }
+        let mut subjects: BTreeSet<String> = BTreeSet::new();
+        for time in self.times(session) {
+            let views = [before, after].map(|view| Viewpoint { time, ..view.clone() });
+            if self.facts(&views[0], 0) != self.facts(&views[1], 1) {
+                return vec![Part::Everywhere];
+            }
+            for (side, view) in self.sides.iter_mut().zip(&views) {
+                let index = side.decider.index;
+                let asking = side.decider.session_of(view.who, &view.also, view.take_up, time);
+                let known = asking.subjects().subject_ids();
+                let numbers = index.scope_index.subject_ids;
+                subjects.extend(known.map(|id| subject_id(index.estate(), numbers.subject(id))));
+            }
+        }
+        subjects.insert(subject_id(self.comparison.before.estate(), Subject::Everyone));
+        subjects.insert(who.to_owned());
+        self.comparison.touches.of(subjects.into_iter())
+    }
+
+    /// The moment, and each later one at which the groups or roles of a session change in either
+    /// estate.
+    fn times(&mut self, session: &[Option<Viewpoint>; 2]) -> Vec<Time> {
+        let mut found = Vec::new();
+        for (side, view) in self.sides.iter_mut().zip(session) {
+            let Some(view) = view else { continue };
+            let mut time = view.time;
+            loop {
+                found.push(time);
+                let mut stays = side.decider.closure_for(view.who, &view.also, time).valid_during;
+                if let Some(role) = view.take_up {
+                    stays = stays.intersect(&side.decider.role_closure(role, time).valid_during);
+                }
+                match stays.until {
+                    Some(next) if next > time && next <= Time::LATEST => time = next,
+                    _ => break,
+                }
+            }
+        }
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// All that statements can ask about who asks.
+    fn facts(&mut self, view: &Viewpoint, side: usize) -> String {
+        let decider = &mut self.sides[side].decider;
+        let index = decider.index;
+        let estate = index.estate();
+        let closure = decider.closure_for(view.who, &view.also, view.time);
+        let taken = view.take_up.map(|role| {
+            decider
+                .role_closure(role, view.time)
+                .role_names
+                .iter()
+                .map(|n| (*n).to_owned())
+                .collect::<Vec<_>>()
+        });
+        let own = match view.who {
+            Principal::Workload(scope) => {
+                // The nearest of each name counts.
+                let chain: Vec<ScopeId> = estate.scopes.chain(scope).collect();
+                let mut all = BTreeMap::new();
+                for at in chain.into_iter().rev() {
+                    all.extend(attributes(estate, &estate.scope(at).attributes));
+                }
+                all
+            }
+            who => estate
+                .identity(who)
+                .map(|it| attributes(estate, &it.attributes))
+                .unwrap_or_default(),
+        };
+        format!(
+            "{:?} {:?} {:?} {:?} {:?} {:?}",
+            closure.group_names,
+            closure.role_names,
+            taken,
+            closure.manager,
+            closure.is_disabled,
+            own
+        )
+    }
+
+    /// The scopes of the parts at which one of the estates may allow the session something, by path.
+    fn scopes(&mut self, session: &[Option<Viewpoint>; 2], parts: &[Part]) -> BTreeSet<String> {
+        let mut found = BTreeSet::new();
+        for (side, view) in self.sides.iter_mut().zip(session) {
+            let Some(view) = view else { continue };
+            let estate = side.decider.index.estate();
+            let everything = ActionSet::all(estate.catalogue.actions.len());
+            let asking = side.decider.session_of(view.who, &view.also, view.take_up, view.time);
+            let allowed = side.decider.where_allowed(&asking, view.time, &everything);
+            let within = parts.iter().filter_map(|part| match part {
+                Part::Everywhere => Some(0..estate.scopes.len()),
+                Part::Below(path) => estate.scopes.find(path).map(|id| estate.scopes.subtree(id)),
+                Part::At(path) => estate.scopes.find(path).map(|id| id.index()..id.index() + 1),
+            });
+            for part in within {
+                for range in &allowed {
+                    let both = range.start.max(part.start)..range.end.min(part.end);
+                    let paths = both.map(|id| estate.scope(ScopeId::new(id)).path.to_string());
+                    found.extend(paths);
+                }
+            }
+        }
+        found
+    }
+
+    /// The rows of a scope that one of the estates declares, by what they are called.
+    fn rows(&mut self, session: &[Option<Viewpoint>; 2], path: &str) -> BTreeMap<String, Row> {
+        let mut found: BTreeMap<String, Row> = BTreeMap::new();
+        let mut has_items = false;
+        for (i, side) in self.sides.iter().enumerate() {
+            let Some(id) = side.decider.index.estate().scopes.find(path) else { continue };
+            for spot in side.spots.at(id) {
+                match spot.sort {
+                    SpotSort::Items => has_items = true,
+                    _ => {
+                        let row = found.entry(spot.shown.clone()).or_default();
+                        row[i] = Some(spot);
+                    }
+                }
+            }
+        }
+        if has_items {
+            let open = vec![FRESH; self.many].join("/");
+            let mut items = vec![("**".to_owned(), open)];
+            items.extend(self.singled_out(session, path));
+            for (shown, asked) in items {
+                let (shown, asked) = (format!("{path}/{shown}"), format!("{path}/{asked}"));
+                let row = self.sides.each_ref().map(|side| {
+                    let place = item_at(side.decider.index.estate(), &asked)?;
+                    let (shown, asked) = (shown.clone(), asked.clone());
+                    Some(Spot { shown, asked, sort: SpotSort::Pattern, place })
+                });
+                // What is declared in either has a row of its own.
+                let declared = |side: &Side<'_>| {
+                    let estate = side.decider.index.estate();
+                    estate.scopes.find(&asked).is_some() || estate.identity_at(&asked).is_some()
+                };
+                if !self.sides.iter().any(declared) {
+                    found.entry(shown).or_insert(row);
+                }
+            }
+        }
+        found
+    }
+
+    /// The items that patterns single out below a scope in either estate, each as it is shown and as
+    /// it is asked; and those that two of them single out together, of which one does so in one of
+    /// the estates alone.
+    fn singled_out(
+        &mut self,
+        session: &[Option<Viewpoint>; 2],
+        path: &str,
+    ) -> BTreeMap<String, String> {
+        let mut rests: BTreeMap<String, (Rest, String)> = BTreeMap::new();
+        let mut known: [BTreeSet<String>; 2] = Default::default();
+        for (i, (side, view)) in self.sides.iter_mut().zip(session).enumerate() {
+            let index = side.decider.index;
+            let estate = index.estate();
+            let (Some(view), Some(nearest)) = (view, estate.scopes.nearest(path)) else {
+                continue;
+            };
+            let spot = Spot {
+                shown: path.to_owned(),
+                asked: path.to_owned(),
+                sort: SpotSort::Items,
+                place: Place::Item(nearest),
+            };
+            let query = view.query(&spot, ActionId::new(0));
+            let asking = side.decider.session(&query);
+            let segments: Vec<&str> = path.split('/').collect();
+            let rests_of = |statements: &[StatementInPlay]| {
+                let context = |i: usize| EvalContext {
+                    index,
+                    query: &query,
+                    closure: &asking.closure,
+                    roles: Some(asking.roles_of(statements[i].sees)),
+                };
+                items::rests(&segments, statements, &context, self.many)
+            };
+            let (found, whole) = rests_of(&side.decider.statements_in_play(&asking, &query));
+            side.limited.extend((!whole).then_some(nearest));
+            for (rest, asked) in found {
+                rests.entry(rest.text.to_string()).or_insert((rest, asked));
+            }
+            // A pattern whose time is over, or not come, is there all the same.
+            let (ever, _) = rests_of(&side.decider.statements_at_any_time(&asking, &query));
+            known[i].extend(ever.into_iter().map(|(rest, _)| rest.text.to_string()));
+        }
+        let sides = &self.sides;
+        let is_free = |below: &str| {
+            sides.iter().all(|side| {
+                let estate = side.decider.index.estate();
+                estate.scopes.find(path).is_none_or(|id| items::is_item(estate, id, below))
+            })
+        };
+        let all: Vec<_> = rests.values().collect();
+        let mut found = BTreeMap::new();
+        let differs = |rest: &Rest| known.iter().any(|known| !known.contains(&*rest.text));
+        for (i, (one, asked)) in all.iter().enumerate() {
+            found.insert(one.text.to_string(), asked.clone());
+            for (other, asked_of_other) in &all[..i] {
+                let is_new = differs(one) || differs(other);
+                if !is_new || other.takes(asked) || one.takes(asked_of_other) {
+                    continue;
+                }
+                if let Some(both) = items::meeting(one, other, &is_free) {
+                    found.entry(both.clone()).or_insert(both);
+                }
+            }
+        }
+        found
+    }
+
+    /// Adds the cells of a row that belong to the impact.
+    fn compare(
+        &mut self,
+        (who, role): (&str, &str),
+        session: &[Option<Viewpoint>; 2],
+        (place, row): (&str, &Row),
+        found: &mut Vec<Cell>,
+    ) {
+        let mut cells = self
+            .sides
+            .each_ref()
+            .map(|side| Cells::nothing(side.decider.index.estate().catalogue.actions.len()));
+        for i in 0..2 {
+            if let (Some(view), Some(spot)) = (&session[i], &row[i]) {
+                cells[i] = reach::cells_at(&mut self.sides[i].decider, view, spot, None);
+            }
+        }
+        let outcome = |i: usize, action: Option<ActionId>| match action {
+            Some(action) if cells[i].allow.contains(action.index()) => Outcome::Allow,
+            Some(action) if cells[i].depends.contains(action.index()) => Outcome::Depends,
+            _ => Outcome::Deny,
+        };
+        let (before, after) = (self.comparison.before.estate(), self.comparison.after.estate());
+        let olds = self.same_actions.iter().enumerate();
+        let olds = olds.map(|(i, new)| (Some(ActionId::new(i)), *new));
+        let news = (0..after.catalogue.actions.len()).map(ActionId::new);
+        let is_new = |id: &ActionId| {
+            before.catalogue.find_action(&after.catalogue.action(*id).name).is_none()
+        };
+        let news = news.filter(is_new).map(|new| (None, Some(new)));
+        let mut changed: Vec<(Box<str>, Outcome, Outcome)> = Vec::new();
+        for (old, new) in olds.chain(news) {
+            let (was, is) = (outcome(0, old), outcome(1, new));
+            if was == is && was != Outcome::Depends {
+                continue;
+            }
+            let name = match (old, new) {
+                (Some(old), _) => &before.catalogue.action(old).name,
+                (None, Some(new)) => &after.catalogue.action(new).name,
+                (None, None) => continue,
+            };
+            changed.push((name.clone(), was, is));
+        }
+        for (action, before, after) in changed {
+            let (opened, closed) = match before.cmp(&after) {
+                Ordering::Less => (Opened::Yes, Opened::No),
+                Ordering::Greater => (Opened::No, Opened::Yes),
+                Ordering::Equal => self.opened_and_closed(session, row, &action),
+            };
+            if opened == Opened::No && closed == Opened::No {
+                continue;
+            }
+            found.push(Cell {
+                is_gained: opened != Opened::No,
+                is_lost: closed != Opened::No,
+                is_decided: opened != Opened::NotDecided && closed != Opened::NotDecided,
+                who: who.to_owned(),
+                role: role.to_owned(),
+                place: place.to_owned(),
+                action: action.to_string(),
+                before,
+                after,
+            });
+        }
+    }
+
+    /// Whether a cell that depends in both estates is opened, and whether it is closed.
+    fn opened_and_closed(
+        &mut self,
+        session: &[Option<Viewpoint>; 2],
+        row: &Row,
+        action: &str,
+    ) -> (Opened, Opened) {
+        if self.says_the_same(session, row, action) {
+            return (Opened::No, Opened::No);
+        }
+        let not_decided = (Opened::NotDecided, Opened::NotDecided);
+        let ([Some(before), Some(after)], [Some(old), Some(new)]) = (session, row) else {
+            return not_decided;
+        };
+        let [one, other] = &mut self.sides;
+        let find = |side: &Side<'_>| side.decider.index.estate().catalogue.find_action(action);
+        let (Some(was), Some(is), true) = (find(one), find(other), self.comparison.can_complete)
+        else {
+            return not_decided;
+        };
+        let (before, after) = (before.query(old, was), after.query(new, is));
+        let (one, other) = (&mut one.decider, &mut other.decider);
+        let opens = opened((one, &before), (other, &after));
+        (opens, opened((other, &after), (one, &before)))
+    }
+
+    /// Whether all that has a say about an action on a row is the same in both estates, from this
+    /// moment on: then nothing is opened or closed there, whatever is given.
+    fn says_the_same(&mut self, session: &[Option<Viewpoint>; 2], row: &Row, action: &str) -> bool {
+        self.times(session).into_iter().all(|time| {
+            let [one, other] =
+                [0, 1].map(|i| self.said(i, time, session[i].as_ref(), row[i].as_ref(), action));
+            one.is_some() && one == other
+        })
+    }
+
+    /// All that has a say about an action on a row in one estate, at a moment.
+    fn said(
+        &mut self,
+        side: usize,
+        time: Time,
+        view: Option<&Viewpoint>,
+        spot: Option<&Spot>,
+        action: &str,
+    ) -> Option<String> {
+        let view = Viewpoint { time, ..view?.clone() };
+        let facts = self.facts(&view, side);
+        let decider = &mut self.sides[side].decider;
+        let action = decider.index.estate().catalogue.find_action(action)?;
+        let asking = decider.session_of(view.who, &view.also, view.take_up, time);
+        Some(format!("{facts} {}", all_said(decider, &asking, &view, spot?, action)))
+    }
+}
+
+/// The place of an item by a path of fresh names; `None` where the estate has none there.
+fn item_at(estate: &Estate, path: &str) -> Option<Place> {
+    let nearest = estate.scopes.nearest(path)?;
+    let scope = estate.scope(nearest);
+    let below = path.get(scope.path.len() + 1..)?;
+    let first = below.split('/').next().unwrap_or_default();
+    // Nothing lies below a user, group, role or policy.
+    let is_free = estate.identity_at(&format!("{}/{first}", scope.path)).is_none();
+    (is_free && scope.holds_items()).then_some(Place::Item(nearest))
+}

@@ -1,0 +1,184 @@
+//! Whether one estate allows a request that another does not, in some circumstances and at this
+//! moment or a later one (spec-work section 8, "opened").
+//!
+//! Both are asked the same at every step of one search: an attribute is given values that stand for
+//! all ways in which what *either* estate asks about it can come out. The attributes of both must
+//! have the same numbers ([`Estate::build_beside`](crate::Estate::build_beside)).
+
+use super::moments::{LATEST, moments};
+use super::representatives::{Unknowns, moments_of};
+use super::search::{Assignment, Beside, Search, Tree, with_search};
+use crate::attribute::AttributeNames;
+use crate::condition::check::TargetAttribute;
+use crate::condition::{Condition, Reference};
+use crate::decision::Reason;
+use crate::engine::{Decider, EvalContext};
+use crate::policy::Effect;
+use crate::principal::Principal;
+use crate::request::{Place, Query};
+use crate::time::{Time, Window};
+
+/// Steps in looking for circumstances at one moment.
+const STEPS: usize = 5_000;
+/// Moments beyond which it is not decided.
+const MOST_MOMENTS: usize = 600;
+
+/// Whether something is opened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Opened {
+    /// In some circumstances it is.
+    Yes,
+    /// In none it is.
+    No,
+    /// Neither could be found out.
+    NotDecided,
+}
+
+/// An estate, and the request as it stands there: its time is the first moment that counts.
+pub(crate) type Asked<'a, 'q, 'e> = (&'a mut Decider<'e>, &'a Query<'q>);
+
+/// Whether the second allows, in some circumstances that complete those given, what the first does
+/// not allow in the same, at the request's moment or later.
+pub(crate) fn opened<'e>(before: Asked<'_, '_, 'e>, after: Asked<'_, '_, 'e>) -> Opened {
+    let ((old, old_query), (new, new_query)) = (before, after);
+    let now = new_query.time;
+    let mut bounds = bounds(old, old_query);
+    bounds.extend(self::bounds(new, new_query));
+    bounds.sort_unstable();
+    bounds.dedup();
+    let from_now = Window { from: Some(now), until: None };
+    let moments = moments(from_now, now, &bounds);
+    if moments.len() > MOST_MOMENTS {
+        return Opened::NotDecided;
+    }
+    let mut is_decided = true;
+    // The first names are the same: that of the estate that has more are all.
+    let all_names = [old.index, new.index].map(|index| &index.estate().attribute_names);
+    let names = if all_names[0].len() > all_names[1].len() { all_names[0] } else { all_names[1] };
+    for time in moments {
+        let (old_query, new_query) =
+            (Query { time, ..old_query.clone() }, Query { time, ..new_query.clone() });
+        let found = with_search(old, None, old_query, None, STEPS, |beside| {
+            with_search(new, None, new_query, Some((beside, names)), STEPS, |search| {
+                search.is_found()
+            })
+        });
+        match found {
+            Opened::Yes => return Opened::Yes,
+            Opened::NotDecided => is_decided = false,
+            Opened::No => {}
+        }
+    }
+    if is_decided { Opened::No } else { Opened::NotDecided }
+}
+
+/// The moments from the query's on at which something that has a say begins, ends, or is compared
+/// with the time.
+fn bounds(decider: &mut Decider<'_>, query: &Query<'_>) -> Vec<Time> {
+    let mut found = Vec::new();
+    let index = decider.index;
+    let estate = index.estate();
+    let ends = |window: Window| window.from.into_iter().chain(window.until);
+    if let Place::Identity(Principal::Group(group), _) = query.target.place {
+        // `target.members` changes as its windows open and close.
+        found.extend(estate.group(group).members.iter().flatten().flat_map(|m| ends(m.window)));
+    }
+    let mut time = query.time;
+    loop {
+        let query = Query { time, ..query.clone() };
+        let session = decider.session(&query);
+        let mut stays = session.closure.valid_during;
+        if let Some(role) = query.take_up {
+            stays = stays.intersect(&decider.role_closure(role, time).valid_during);
+        }
+        let mut policies = query.under.clone();
+        for (policy, _, window) in index.policies_above(session.subjects(), query.target.scope()) {
+            found.extend(ends(window));
+            policies.push(policy);
+        }
+        let statements = policies.iter().flat_map(|policy| {
+            let policy = estate.policy(*policy);
+            policy.allows.iter().chain(&policy.denies)
+        });
+        let named = statements.map(|id| estate.statement(*id));
+        let named = named.filter(|one| one.actions.contains(query.action.index()));
+        let whens: Vec<&Condition> = named.filter_map(|one| one.when.as_ref()).collect();
+        let context = EvalContext {
+            index,
+            query: &query,
+            closure: &session.closure,
+            roles: Some(session.roles()),
+        };
+        moments_of(&context, &whens, &mut found);
+        match stays.until {
+            Some(next) if next > time && next <= LATEST => {
+                found.push(next);
+                time = next;
+            }
+            _ => return found,
+        }
+    }
+}
+
+impl Search<'_, '_> {
+    /// Whether the request is allowed in some circumstances in which the other one is not.
+    fn is_found(&mut self) -> Opened {
+        if !self.is_open() {
+            return Opened::No;
+        }
+        if self.is_broken() {
+            return Opened::Yes;
+        }
+        let mut unknowns = Unknowns::default();
+        self.take_in(&mut unknowns);
+        if let Some(unless) = &self.unless {
+            unless.take_in(&mut unknowns);
+        }
+        let mut assignment: Assignment = vec![None; unknowns.references.len()];
+        let mut tree = Tree::new(&unknowns, STEPS);
+        if self.descend(&mut tree, &mut assignment) {
+            return Opened::Yes;
+        }
+        // A row that stands for many items has no path that could be tried.
+        let is_sample = self.query.target.is_sample;
+        let names_path = is_sample
+            && (self.names_path() || self.unless.as_ref().is_some_and(|u| u.names_path()));
+        if tree.is_whole() && !names_path { Opened::No } else { Opened::NotDecided }
+    }
+}
+
+impl Beside for Search<'_, '_> {
+    fn take_in(&self, unknowns: &mut Unknowns) {
+        let context = self.context(Effect::Deny);
+        self.asked().for_each(|clause| unknowns.take_in(&context, clause));
+    }
+
+    fn put(&mut self, unknowns: &Unknowns, assignment: &Assignment, names: &AttributeNames) {
+        self.give_by(unknowns, assignment, names);
+    }
+
+    fn may_be_refused(&mut self) -> bool {
+        self.decider.decide(&self.query) != Reason::Granted
+    }
+
+    fn is_refused(&mut self) -> bool {
+        let is_open = std::mem::replace(&mut self.query.item_is_open, false);
+        let refused = self.decider.decide(&self.query) != Reason::Granted;
+        self.query.item_is_open = is_open;
+        refused
+    }
+
+    fn next_free(&self, unknowns: &Unknowns, free: &dyn Fn(&usize) -> bool) -> Option<usize> {
+        self.next_of(unknowns, free)
+    }
+
+    fn names_path(&self) -> bool {
+        let path = |reference: &Reference| {
+            let named = [TargetAttribute::Path, TargetAttribute::Name];
+            named.into_iter().any(|one| *reference == Reference::Target(one))
+        };
+        self.asked()
+            .filter_map(|clause| clause.when)
+            .any(|when| when.references().iter().any(|(reference, _)| path(reference)))
+    }
+}

@@ -1,0 +1,106 @@
+//! What a change does: `impact --format json`.
+
+use bexum_core::impact::{Cell as CoreCell, Outcome as CoreOutcome};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The whole.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Impact {
+    /// The version of this shape.
+    pub version: u32,
+    /// The estate before, as it was named.
+    pub before: String,
+    /// The estate after, as it was named.
+    pub after: String,
+    /// How many cells rose or are opened.
+    pub gained: usize,
+    /// How many cells fell or are closed.
+    pub lost: usize,
+    /// Of how many cells it is not decided if they are opened or closed: they count as both.
+    pub not_decided: usize,
+    /// Every one of them, in the order of its fields.
+    pub cells: Vec<Cell>,
+}
+
+/// A cell that comes to something else, or may in circumstances that are not given.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Cell {
+    /// `user:ines`, `resource:veyra/core`, or a role by itself.
+    pub who: String,
+    /// The role taken up, as `role:keeper`.
+    #[serde(rename = "as", skip_serializing_if = "Option::is_none")]
+    pub take_up: Option<String>,
+    /// A path; one that stands for several has stars.
+    #[serde(rename = "where")]
+    pub place: String,
+    /// The action.
+    pub action: String,
+    /// What it came to.
+    pub before: Outcome,
+    /// What it comes to.
+    pub after: Outcome,
+    /// Whether it rose, or something opens it.
+    pub is_gained: bool,
+    /// Whether it fell, or something closes it.
+    pub is_lost: bool,
+    /// Whether it could be found out if it is opened or closed.
+    pub is_decided: bool,
+}
+
+/// What a cell comes to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// Denied for certain.
+    Deny,
+    /// Denied, but allowed if all that is undecided came out in favour.
+    Depends,
+    /// Allowed for certain.
+    Allow,
+}
+
+impl From<CoreOutcome> for Outcome {
+    fn from(outcome: CoreOutcome) -> Self {
+        match outcome {
+            CoreOutcome::Deny => Self::Deny,
+            CoreOutcome::Depends => Self::Depends,
+            CoreOutcome::Allow => Self::Allow,
+        }
+    }
+}
+
+impl Impact {
+    /// The shape of what was found between two estates of these names.
+    #[must_use]
+    pub fn new(before: String, after: String, cells: &[CoreCell]) -> Self {
+        let count = |is: fn(&&CoreCell) -> bool| cells.iter().filter(is).count();
+        Self {
+            version: crate::VERSION,
+            before,
+            after,
+            gained: count(|cell| cell.is_gained),
+            lost: count(|cell| cell.is_lost),
+            not_decided: count(|cell| !cell.is_decided),
+            cells: cells.iter().map(Cell::of).collect(),
+        }
+    }
+}
+
+impl Cell {
+    fn of(cell: &CoreCell) -> Self {
+        Self {
+            who: cell.who.clone(),
+            take_up: (!cell.role.is_empty()).then(|| format!("role:{}", cell.role)),
+            place: cell.place.clone(),
+            action: cell.action.clone(),
+            before: cell.before.into(),
+            after: cell.after.into(),
+            is_gained: cell.is_gained,
+            is_lost: cell.is_lost,
+            is_decided: cell.is_decided,
+        }
+    }
+}

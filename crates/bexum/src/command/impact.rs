@@ -1,0 +1,275 @@
+//! `bexum impact`: what a change does, to everybody.
+
+use std::borrow::Cow;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use anyhow::{Context as _, bail};
+use bexum_core::catalogue::Level;
+use bexum_core::engine::Engine;
+use bexum_core::impact::{Cell, Comparison, LimitedIn};
+use bexum_core::pattern::action::ActionPattern;
+use bexum_core::reach::Limited;
+use bexum_core::{Estate, Request};
+use bexum_files::discover::ROOT_FILE;
+use bexum_files::texts::{RevisionError, Texts};
+use bexum_files::{Failure, Folder, Named, Problem, Revision, TextSource};
+use bexum_wire::impact as wire;
+use rayon::prelude::*;
+
+use super::circumstances;
+use crate::args::{FailOn, Impact, ImpactFormat};
+use crate::exit::Exit;
+use crate::render::grid_builder::told_apart;
+use crate::render::impact::Told;
+use crate::render::problem;
+use crate::terminal::{self, Helped};
+
+/// Principals that one thread compares together.
+const TOGETHER: usize = 64;
+
+/// One of the two estates, and what it is called.
+struct Side {
+    name: String,
+    estate: Arc<Estate>,
+}
+
+pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
+    if typed.circumstances.take_up.is_some() {
+        bail!("every role counts that somebody can take up: `--as` is not for `impact`");
+    }
+    let before = before(at, typed)?;
+    let after = after(at, typed, &before.estate)?;
+    let (request, _) = circumstances::request(&typed.circumstances)?;
+    let engines = [&before, &after].map(|side| Engine::new(Arc::clone(&side.estate)));
+    let wanted = Wanted::of(typed, &before.estate, &after.estate)?;
+    let (mut cells, limited) = compare(&engines, &request, &wanted)?;
+    cells.retain(|cell| wanted.takes(cell));
+    match typed.format {
+        ImpactFormat::Csv => csv(&cells)?,
+        ImpactFormat::Json => {
+            let (before, after) = (before.name.clone(), after.name.clone());
+            terminal::unless_gone(terminal::print_json(&wire::Impact::new(before, after, &cells)))?;
+        }
+        ImpactFormat::Text => {
+            let told = Told {
+                cells: &cells,
+                estates: [&before.estate, &after.estate],
+                names: [&before.name, &after.name],
+                moment: request.time,
+                full: typed.full,
+            };
+            terminal::unless_gone(terminal::print(&told.text(terminal::width())))?;
+        }
+    }
+    for (side, limited) in [&before, &after].into_iter().zip(&limited) {
+        if let Some(limited) = told_apart(&side.estate, limited) {
+            bail!("rows are left out of {}: {limited}", side.name);
+        }
+    }
+    let gained = cells.iter().any(|cell| cell.is_gained);
+    let lost = cells.iter().any(|cell| cell.is_lost);
+    let fails = typed.fail_on.iter().any(|on| match on {
+        FailOn::Gained => gained,
+        FailOn::Lost => lost,
+        FailOn::Any => gained || lost,
+    });
+    Ok(if fails { Exit::Denied } else { Exit::Done })
+}
+
+/// The estate before the change; where none is named, the last commit.
+fn before(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Side> {
+    let name = typed.before.as_deref().unwrap_or("HEAD");
+    let failed = match load(at, name) {
+        Ok(side) => return Ok(side),
+        Err(error) => error,
+    };
+    let Some(failure) = failed.downcast_ref::<Failure>() else { return Err(failed) };
+    let revision = failure.problems.iter().find_map(|problem| match problem {
+        Problem::Revision(error) => Some(error),
+        _ => None,
+    });
+    match revision.map(|error| &**error) {
+        Some(RevisionError::NoRepository(folder)) => {
+            let said = format!("`{}` lies in no git repository", folder.display());
+            let hint = match typed.before.is_some() {
+                true => format!("`{name}` is no folder with a `{ROOT_FILE}` either"),
+                false => "name both estates: `bexum impact BEFORE AFTER`".to_owned(),
+            };
+            Err(Helped::error(said, Some(hint)))
+        }
+        Some(_) => Err(failed),
+        None if typed.from_broken => {
+            terminal::print_error(&problem::report(failure, terminal::width()));
+            terminal::print_error(&format!(
+                "the estate before ({name}) does not load: it counts as one without any access\n"
+            ));
+            Ok(Side { name: format!("{name}, which does not load"), estate: nothing()? })
+        }
+        None => Err(failed),
+    }
+}
+
+/// An estate in which nobody can do anything.
+fn nothing() -> anyhow::Result<Arc<Estate>> {
+    let text = "[estate]\nname = \"nothing\"\nformat = 1\n".to_owned();
+    let (root, files) = (PathBuf::from("nothing"), vec![(PathBuf::from(ROOT_FILE), text)]);
+    let texts = Named { root, files };
+    let loaded = bexum_files::load_from(&texts).map_err(|failure| anyhow::Error::new(*failure))?;
+    Ok(loaded.estate)
+}
+
+/// The estate after the change; where none is named, the files as they are.
+fn after(at: Option<&Path>, typed: &Impact, before: &Estate) -> anyhow::Result<Side> {
+    let (name, texts) = match &typed.after {
+        Some(name) => (name.clone(), texts(at, name)?),
+        None => {
+            let files: Box<dyn TextSource> = Box::new(Files(super::root(at)?));
+            ("the files as they are".to_owned(), files)
+        }
+    };
+    let loaded = bexum_files::load_beside(&*texts, before);
+    let loaded = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
+    Ok(Side { name, estate: loaded.estate })
+}
+
+/// What is named, loaded.
+fn load(at: Option<&Path>, name: &str) -> anyhow::Result<Side> {
+    let loaded = bexum_files::load_from(&*texts(at, name)?);
+    let loaded = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
+    Ok(Side { name: name.to_owned(), estate: loaded.estate })
+}
+
+/// What is named: a folder that holds an estate, or a revision.
+fn texts(at: Option<&Path>, name: &str) -> anyhow::Result<Box<dyn TextSource>> {
+    let folder = PathBuf::from(name);
+    if folder.join(ROOT_FILE).exists() {
+        return Ok(Box::new(Files(folder)));
+    }
+    Ok(Box::new(Revision { folder: super::root(at)?, name: name.to_owned() }))
+}
+
+/// A folder that is kept by its name.
+struct Files(PathBuf);
+
+impl TextSource for Files {
+    fn texts(&self) -> Result<Texts, Problem> {
+        Folder(&self.0).texts()
+    }
+
+    fn root(&self) -> PathBuf {
+        Folder(&self.0).root()
+    }
+}
+
+/// The cells of everybody who is wanted, worked out on all cores.
+fn compare(
+    [before, after]: &[Engine; 2],
+    request: &Request<'_>,
+    wanted: &Wanted,
+) -> anyhow::Result<(Vec<Cell>, LimitedIn)> {
+    let comparison = Comparison::new(before, after, request.clone()).map_err(|fault| {
+        let estates = [after.estate(), before.estate()];
+        super::with_hint(&fault, estates[0])
+    })?;
+    let everybody = comparison.everybody();
+    let everybody: Vec<&String> =
+        everybody.iter().filter(|who| wanted.who.is_empty() || wanted.who.contains(who)).collect();
+    let parts: Vec<(Vec<Cell>, LimitedIn)> = everybody
+        .par_chunks(TOGETHER)
+        .map(|together| {
+            let mut compared = comparison.compared();
+            let cells = together.iter().flat_map(|who| compared.cells_of(who)).collect();
+            (cells, compared.limited())
+        })
+        .collect();
+    let (mut cells, mut limited) = (Vec::new(), [Limited::new(), Limited::new()]);
+    for (part, met) in parts {
+        cells.extend(part);
+        limited.iter_mut().zip(met).for_each(|(all, met)| all.extend(met));
+    }
+    // Types of principals come in the order of their words, which is that of their bytes.
+    cells.sort_unstable();
+    Ok((cells, limited))
+}
+
+/// What is asked about.
+struct Wanted {
+    who: Vec<String>,
+    at: Option<String>,
+    /// The names of actions; `None`: all.
+    actions: Option<Vec<Box<str>>>,
+}
+
+impl Wanted {
+    fn of(typed: &Impact, before: &Estate, after: &Estate) -> anyhow::Result<Self> {
+        let estates = [before, after];
+        for who in &typed.who {
+            if !estates.iter().any(|estate| estate.find_principal(who).is_some()) {
+                bail!("neither estate has a principal `{who}`");
+            }
+        }
+        let at = typed.path.as_deref().map(|path| path.trim_end_matches('/').to_owned());
+        if let Some(path) = &at
+            && !estates.iter().any(|estate| estate.scopes.find(path).is_some())
+        {
+            bail!("neither estate has a scope `{path}`");
+        }
+        let mut actions: Option<Vec<Box<str>>> = None;
+        let mut take = |pick: &dyn Fn(&bexum_core::catalogue::Action) -> bool| {
+            let all = estates.iter().flat_map(|estate| estate.catalogue.actions.iter());
+            let named: Vec<Box<str>> =
+                all.filter(|action| pick(action)).map(|action| action.name.clone()).collect();
+            let found = !named.is_empty();
+            actions.get_or_insert_default().extend(named);
+            found
+        };
+        for text in &typed.action {
+            let pattern = ActionPattern::parse(text).with_context(|| format!("`{text}`"))?;
+            if pattern.excludes || !take(&|action| pattern.names(action)) {
+                bail!("no action in either catalogue matches `{text}`");
+            }
+        }
+        if let Some(word) = &typed.level {
+            let known = Level::ALL.map(Level::word);
+            let Some(level) = Level::from_word(word) else {
+                bail!("there is no level `{word}`: the levels are {}", known.join(", "));
+            };
+            take(&|action| action.level == level);
+        }
+        Ok(Self { who: typed.who.clone(), at, actions })
+    }
+
+    fn takes(&self, cell: &Cell) -> bool {
+        let is_there = |at: &String| {
+            let below = cell.place.strip_prefix(at.as_str());
+            below.is_some_and(|below| below.is_empty() || below.starts_with('/'))
+        };
+        let is_wanted = |actions: &Vec<Box<str>>| actions.iter().any(|name| **name == *cell.action);
+        self.at.as_ref().is_none_or(is_there) && self.actions.as_ref().is_none_or(is_wanted)
+    }
+}
+
+/// As RFC 4180 with line feeds (spec-work section 8).
+fn csv(cells: &[Cell]) -> anyhow::Result<()> {
+    let mut rows: Vec<[Cow<'_, str>; 6]> = Vec::with_capacity(cells.len());
+    for cell in cells {
+        let role = match cell.role.is_empty() {
+            true => Cow::Borrowed(""),
+            false => Cow::Owned(format!("role:{}", cell.role)),
+        };
+        let (before, after) = (cell.before.word(), cell.after.word());
+        let [who, place, action] =
+            [&cell.who, &cell.place, &cell.action].map(|t| t.as_str().into());
+        rows.push([who, role, place, action, before.into(), after.into()]);
+    }
+    rows.sort_unstable();
+    let mut text = csv::Writer::from_writer(Vec::new());
+    text.write_record(["who", "as", "where", "action", "before", "after"])?;
+    for row in &rows {
+        text.write_record(row.iter().map(|field| field.as_bytes()))?;
+    }
+    text.flush()?;
+    let text = text.into_inner().context("cannot write the rows")?;
+    terminal::unless_gone(terminal::print_exactly(&text))
+}

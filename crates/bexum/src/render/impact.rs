@@ -1,0 +1,167 @@
+//! What a change does, for people: the answer first, then who gains and who loses what and where.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use bexum_core::Estate;
+use bexum_core::catalogue::Level;
+use bexum_core::impact::{Cell, Outcome};
+use bexum_core::time::Time;
+
+use super::report::wrap_under;
+use super::style::{self, paint, safe};
+
+/// Most names, and most places, that are told of one block.
+const TOLD: usize = 6;
+
+/// What is told.
+pub(crate) struct Told<'t> {
+    pub(crate) cells: &'t [Cell],
+    /// The estates before and after.
+    pub(crate) estates: [&'t Estate; 2],
+    pub(crate) names: [&'t str; 2],
+    pub(crate) moment: Time,
+    /// Whether all names and places are told.
+    pub(crate) full: bool,
+}
+
+/// Actions of one level on some places that come from one outcome to another.
+type Line<'t> = (std::cmp::Reverse<Level>, Outcome, Outcome, Vec<&'t str>);
+/// Who, with the role taken up, if one is.
+type Session<'t> = (&'t str, &'t str);
+
+impl<'t> Told<'t> {
+    pub(crate) fn text(&self, width: usize) -> String {
+        let mut out = String::new();
+        wrap_under(&mut out, "", "  ", &paint(style::HEADING, &self.answer()), width);
+        let [before, after] = self.names.map(safe);
+        let about = format!("from {before} to {after}, as of {}", self.moment);
+        wrap_under(&mut out, "", "  ", &paint(style::QUIET, &about), width);
+        let parts: [(fn(&Cell) -> bool, &str, anstyle::Style); 3] = [
+            (|cell| cell.is_gained && cell.is_decided, "gained", style::ALLOW),
+            (|cell| cell.is_lost && cell.is_decided, "lost", style::DENY),
+            (|cell| !cell.is_decided, "not decided, so counted as both", style::QUIET),
+        ];
+        for (is_part, title, colour) in parts {
+            let cells: Vec<&Cell> = self.cells.iter().filter(|cell| is_part(cell)).collect();
+            if !cells.is_empty() {
+                out.push_str(&format!("\n{}\n", paint(colour.bold(), title)));
+                self.blocks(&mut out, &cells, colour, width);
+            }
+        }
+        let later = "What only other circumstances or a later moment bring about is not looked at.";
+        out.push('\n');
+        wrap_under(&mut out, "", "  ", &paint(style::QUIET, later), width);
+        out
+    }
+
+    /// The first line.
+    fn answer(&self) -> String {
+        let side = |gain: bool, one: &str, many: &str| {
+            let is_one =
+                |cell: &&Cell| cell.is_decided && if gain { cell.is_gained } else { cell.is_lost };
+            let cells: Vec<&Cell> = self.cells.iter().filter(is_one).collect();
+            let who: BTreeSet<&str> = cells.iter().map(|cell| &*cell.who).collect();
+            // A role by itself stands for nobody in particular: it is told when nobody has it.
+            let people: Vec<&&str> = who.iter().filter(|who| !who.starts_with("role:")).collect();
+            let (count, noun) = match people.len() {
+                0 => (who.len(), ("role", "roles")),
+                n if people.iter().all(|who| who.starts_with("user:")) => (n, ("person", "people")),
+                n => (n, ("principal", "principals")),
+            };
+            if count == 0 {
+                return format!("nobody {one} anything");
+            }
+            let actions: BTreeSet<&str> = cells.iter().map(|cell| &*cell.action).collect();
+            let places: BTreeSet<&str> = cells.iter().map(|cell| &*cell.place).collect();
+            format!(
+                "{} {} {} in {}",
+                counted(count, noun),
+                if count == 1 { one } else { many },
+                counted(actions.len(), ("action", "actions")),
+                counted(places.len(), ("place", "places")),
+            )
+        };
+        let undecided = self.cells.iter().filter(|cell| !cell.is_decided).count();
+        let more = match undecided {
+            0 => String::new(),
+            n => format!("; of {} it is not decided", counted(n, ("cell", "cells"))),
+        };
+        format!("{}, {}{more}", side(true, "gains", "gain"), side(false, "loses", "lose"))
+    }
+
+    /// Sessions with the same change together.
+    fn blocks(&self, out: &mut String, cells: &[&'t Cell], colour: anstyle::Style, width: usize) {
+        let mut by_session: BTreeMap<Session<'t>, Vec<&'t Cell>> = BTreeMap::new();
+        for cell in cells {
+            by_session.entry((&cell.who, &cell.role)).or_default().push(cell);
+        }
+        let mut blocks: Vec<(Vec<Session<'t>>, Vec<&'t Cell>)> = Vec::new();
+        let mut known: BTreeMap<Vec<(&str, &str, Outcome, Outcome)>, usize> = BTreeMap::new();
+        for (session, cells) in by_session {
+            let what = cells.iter().map(|c| (&*c.place, &*c.action, c.before, c.after)).collect();
+            let at = *known.entry(what).or_insert(blocks.len());
+            match blocks.get_mut(at) {
+                Some((sessions, _)) => sessions.push(session),
+                None => blocks.push((vec![session], cells)),
+            }
+        }
+        for (sessions, cells) in blocks {
+            let names = sessions.iter().map(|(who, role)| match role.is_empty() {
+                true => (*who).to_owned(),
+                false => format!("{who} as role:{role}"),
+            });
+            let names = paint(style::NAME, &safe(&self.some(&names.collect::<Vec<_>>(), ", ")));
+            wrap_under(out, "  ", "    ", &names, width);
+            for (line, places) in self.lines(&cells) {
+                let (level, before, after, actions) = line;
+                let change = format!("{} → {}", before.word(), after.word());
+                let what = format!(
+                    "{:<8} {}: {}",
+                    level.0.word(),
+                    paint(colour, &change),
+                    safe(&actions.join(", "))
+                );
+                wrap_under(out, "    ", "             ", &what, width);
+                let places = format!("at {}", safe(&self.some(&places, ", ")));
+                wrap_under(out, "             ", "             ", &places, width);
+            }
+        }
+    }
+
+    /// The cells of a session: of each level, `govern` first, the actions with the same change at
+    /// the same places together.
+    fn lines(&self, cells: &[&'t Cell]) -> BTreeMap<Line<'t>, Vec<String>> {
+        let mut at: BTreeMap<(&str, std::cmp::Reverse<Level>, Outcome, Outcome), Vec<&str>> =
+            BTreeMap::new();
+        for cell in cells {
+            let level = std::cmp::Reverse(self.level(&cell.action));
+            let key = (&*cell.place, level, cell.before, cell.after);
+            at.entry(key).or_default().push(&cell.action);
+        }
+        let mut lines: BTreeMap<Line<'t>, Vec<String>> = BTreeMap::new();
+        for ((place, level, before, after), actions) in at {
+            lines.entry((level, before, after, actions)).or_default().push(place.to_owned());
+        }
+        lines
+    }
+
+    fn level(&self, action: &str) -> Level {
+        let of = |estate: &Estate| {
+            Some(estate.catalogue.action(estate.catalogue.find_action(action)?).level)
+        };
+        let [before, after] = self.estates;
+        of(after).or_else(|| of(before)).unwrap_or(Level::Govern)
+    }
+
+    /// All of them, or the first and how many more.
+    fn some(&self, all: &[String], between: &str) -> String {
+        if self.full || all.len() <= TOLD + 1 {
+            return all.join(between);
+        }
+        format!("{} and {} more (`--full` names them)", all[..TOLD].join(between), all.len() - TOLD)
+    }
+}
+
+fn counted(count: usize, (one, many): (&str, &str)) -> String {
+    format!("{count} {}", if count == 1 { one } else { many })
+}
