@@ -6,11 +6,17 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::support::{Folder, command, finish};
+use crate::support::{Folder, command, command_at, finish};
 
 /// Pages with console blocks, below the root of the repository.
-const PAGES: [&str; 5] =
-    ["README.md", "docs/language.md", "docs/decisions.md", "docs/reach.md", "docs/prove.md"];
+const PAGES: [&str; 6] = [
+    "README.md",
+    "docs/language.md",
+    "docs/decisions.md",
+    "docs/reach.md",
+    "docs/prove.md",
+    "docs/impact.md",
+];
 
 #[test]
 fn console_blocks_print_what_they_say() {
@@ -52,8 +58,18 @@ fn rerun(text: &str) -> (String, usize) {
                 out.push_str("```\n");
                 break;
             }
+            let path = || std::env::var_os("PATH").unwrap_or_default();
+            if let Some(typed) = inner.strip_prefix("$ git ") {
+                let mut git = command_at("git");
+                git.env("PATH", path()).env("GIT_CONFIG_GLOBAL", "/dev/null");
+                git.args(["-c", "user.name=x", "-c", "user.email=x@example.org"]);
+                let run = finish(git.args(words(typed)).current_dir(folder.path()), b"");
+                out.push_str(&format!("{inner}\n{}{}", run.out, run.err));
+            }
             let Some(typed) = inner.strip_prefix("$ bexum ") else { continue };
-            let run = finish(command().args(words(typed)).current_dir(folder.path()), b"");
+            let mut run = command();
+            run.env("PATH", path());
+            let run = finish(run.args(words(typed)).current_dir(folder.path()), b"");
             out.push_str(&format!("{inner}\n{}{}", run.out, run.err));
         }
     }

@@ -7,6 +7,7 @@ mod demo;
 mod discovery;
 mod docs;
 mod faults;
+mod impact;
 mod laws;
 mod mishaps;
 mod order;

@@ -464,3 +464,60 @@ fn a_page_says_where_and_when_it_is_from() {
     let two = page(&["user:lin", "user:sol"]);
     assert!(two.contains("≠ a row that differs") && !lin.contains("≠ a row"), "{two}");
 }
+
+/// Of scopes that are alike one is worked out; these look alike and are not.
+#[test]
+fn what_only_looks_alike_is_told_apart() {
+    let scopes = ["aa", "ab", "b", "c", "d", "e", "f", "g", "h"]
+        .map(|name| format!("[resource.'w/{name}']\nkind = 'store'\n"))
+        .concat();
+    let allow = |policy: &str, more: &str, at: &str| {
+        format!(
+            "[[policy.{policy}.allow]]\ndo = ['obj.read', 'store.list']\n{more}\n[[attach]]\npolicy = '{policy}'\nto = 'user:u'\nat = {at}\n"
+        )
+    };
+    let estate = [
+        "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\nholds = ['namespace']\n[kind.obj]\nobserve = ['read']\n[kind.namespace]\nobserve = ['view']\n[account.w]\n[user.u]\n".to_owned(),
+        scopes,
+        // A name that a pattern asks for is declared below one of them.
+        "[namespace.'w/b/x']\n".to_owned(),
+        allow("below", "on = '*/x/**'", "'w'"),
+        // A pattern from the root asks for a name further up than where it is attached.
+        allow("root", "on = '/w/aa/**'", "['w/aa', 'w/ab']"),
+        allow("named", "when = \"target.name = 'd'\"", "'w'"),
+        allow("tiered", "when = \"target.tier = 'raw'\"", "'w'"),
+        "[resource.'w/i']\nkind = 'store'\nattributes = { tier = 'raw' }\n[resource.'w/j']\nkind = 'store'\nattributes = { tier = 'cold' }\n".to_owned(),
+        allow("all", "", "['w/e', 'w/f', 'w/g']"),
+        "[policy.none]\n[[policy.none.deny]]\ndo = '*'\n[[ceiling]]\npolicy = 'none'\nover = 'w/f'\n[[attach]]\npolicy = 'none'\nto = 'user:u'\nat = 'w/g'\n".to_owned(),
+        "[resource.'w/k']\nkind = 'store'\nsealed = true\nattributes = { tier = 'raw' }\n".to_owned(),
+    ];
+    let folder = Folder::new().with("bexum.toml", estate.concat());
+    let csv = folder.run(&["reach", "user:u", "--format", "csv", "--at-time", AT]);
+    assert_eq!(csv.code, Some(0), "{}", csv.err);
+    let mut cells: BTreeSet<(String, String, String)> = BTreeSet::new();
+    for line in csv.out.lines().skip(1) {
+        let fields: Vec<&str> = line.split(',').collect();
+        cells.insert((fields[2].to_owned(), fields[3].to_owned(), fields[4].to_owned()));
+    }
+    let run = folder.run(&["reach", "user:u", "--format", "json", "--at-time", AT]);
+    let report: Value = serde_json::from_str(&run.out).expect("JSON");
+    let mut told: BTreeSet<(String, String, String)> = BTreeSet::new();
+    let mut paths: BTreeSet<String> = BTreeSet::new();
+    for row in report["rows"].as_array().expect("rows") {
+        let path = row["path"].as_str().expect("a path").to_owned();
+        for outcome in ["allow", "depends"] {
+            for action in row["cells"][0][outcome].as_array().expect("actions") {
+                let action = action["action"].as_str().or(action.as_str());
+                let action = action.expect("an action").to_owned();
+                told.insert((path.clone(), action, outcome.to_owned()));
+            }
+        }
+        paths.insert(path);
+    }
+    // The csv names every row, the other only those that say something of their own.
+    cells.retain(|(path, ..)| paths.contains(path));
+    assert_eq!(told, cells);
+    for (path, is_there) in [("w/c/x/**", true), ("w/ab/x/**", true), ("w/aa/x/**", false)] {
+        assert_eq!(paths.contains(path), is_there, "{path} in {paths:?}");
+    }
+}

@@ -133,6 +133,13 @@ fn what_is_written_is_as_its_schema_says() {
         assert_eq!(answer["version"], 1);
         assert_eq!(answer["request"]["does"], question[2]);
     }
+    let changed = Folder::demo().with(
+        "more.toml",
+        "[policy.q]\n[[policy.q.allow]]\ndo = '*'\n[[attach]]\npolicy = 'q'\nto = 'user:sol'\nat = 'veyra/survey'\n",
+    );
+    let after = changed.path().to_str().expect("a path");
+    let impact = shapes.check("impact", &json(&["impact", ".", after]));
+    assert!(!impact["cells"].as_array().expect("cells").is_empty(), "{impact}");
     for reach in [
         &["reach", "user:noor"][..],
         &["reach", "user:noor", "user:petra", "--sources"],

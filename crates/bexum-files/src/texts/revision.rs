@@ -18,7 +18,8 @@ use crate::source::Source;
 pub struct Revision {
     /// The estate's folder, in the working tree.
     pub folder: PathBuf,
-    /// What `git` calls the revision: `HEAD~3`, `main`, a tag.
+    /// What `git` calls the revision: `HEAD~3`, `main`, a tag; `main...` is the last commit that
+    /// `main` has in common with `HEAD`.
     pub name: String,
 }
 
@@ -94,10 +95,22 @@ impl Revision {
             return Err(RevisionError::NoRepository(self.folder.clone()).into());
         };
         let prefix = path_of(prefix.strip_suffix(b"\n").unwrap_or(&prefix));
-        let commit = format!("{}^{{commit}}", self.name);
-        let asked = ["--verify", "--quiet", "--end-of-options", &commit];
         let name = || (self.folder.clone(), self.name.clone());
-        let Some(commit) = self.ask("rev-parse", &asked)? else {
+        let commit_of = |name: &str| {
+            let commit = format!("{name}^{{commit}}");
+            self.ask("rev-parse", &["--verify", "--quiet", "--end-of-options", &commit])
+        };
+        let commit = match self.name.strip_suffix("...") {
+            None => commit_of(&self.name)?,
+            Some(branch) => match commit_of(branch)? {
+                None => None,
+                Some(commit) => {
+                    let commit = String::from_utf8_lossy(commit.trim_ascii()).into_owned();
+                    self.ask("merge-base", &[&commit, "HEAD"])?
+                }
+            },
+        };
+        let Some(commit) = commit else {
             let (folder, name) = name();
             return Err(RevisionError::NoRevision { folder, name }.into());
         };

@@ -57,6 +57,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
                 estates: [&before.estate, &after.estate],
                 names: [&before.name, &after.name],
                 moment: request.time,
+                is_narrowed: wanted.is_narrowed(),
                 full: typed.full,
             };
             terminal::unless_gone(terminal::print(&told.text(terminal::width())))?;
@@ -238,6 +239,10 @@ impl Wanted {
             take(&|action| action.level == level);
         }
         Ok(Self { who: typed.who.clone(), at, actions })
+    }
+
+    fn is_narrowed(&self) -> bool {
+        !self.who.is_empty() || self.at.is_some() || self.actions.is_some()
     }
 
     fn takes(&self, cell: &Cell) -> bool {

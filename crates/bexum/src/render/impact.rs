@@ -20,6 +20,8 @@ pub(crate) struct Told<'t> {
     pub(crate) estates: [&'t Estate; 2],
     pub(crate) names: [&'t str; 2],
     pub(crate) moment: Time,
+    /// Whether only some people, places or actions were asked about.
+    pub(crate) is_narrowed: bool,
     /// Whether all names and places are told.
     pub(crate) full: bool,
 }
@@ -34,21 +36,26 @@ impl<'t> Told<'t> {
         let mut out = String::new();
         wrap_under(&mut out, "", "  ", &paint(style::HEADING, &self.answer()), width);
         let [before, after] = self.names.map(safe);
-        let about = format!("from {before} to {after}, as of {}", self.moment);
+        let second = Time(self.moment.0 - self.moment.0.rem_euclid(1_000_000));
+        let about = format!("from {before} to {after}, as of {second}");
         wrap_under(&mut out, "", "  ", &paint(style::QUIET, &about), width);
-        let parts: [(fn(&Cell) -> bool, &str, anstyle::Style); 3] = [
-            (|cell| cell.is_gained && cell.is_decided, "gained", style::ALLOW),
-            (|cell| cell.is_lost && cell.is_decided, "lost", style::DENY),
-            (|cell| !cell.is_decided, "not decided, so counted as both", style::QUIET),
-        ];
-        for (is_part, title, colour) in parts {
-            let cells: Vec<&Cell> = self.cells.iter().filter(|cell| is_part(cell)).collect();
+        let (decided, open): (Vec<&Cell>, Vec<&Cell>) =
+            self.cells.iter().partition(|cell| cell.is_decided);
+        let of_decided = |is: fn(&Cell) -> bool| -> Vec<&Cell> {
+            decided.iter().copied().filter(|cell| is(cell)).collect()
+        };
+        for (cells, title, colour) in [
+            (of_decided(|cell| cell.is_gained), "gained", style::ALLOW),
+            (of_decided(|cell| cell.is_lost), "lost", style::DENY),
+            (open, "not decided, so counted as both", style::QUIET),
+        ] {
             if !cells.is_empty() {
                 out.push_str(&format!("\n{}\n", paint(colour.bold(), title)));
                 self.blocks(&mut out, &cells, colour, width);
             }
         }
-        let later = "What only other circumstances or a later moment bring about is not looked at.";
+        let later =
+            "What only a later moment brings about is not looked at: `--at-time` names another.";
         out.push('\n');
         wrap_under(&mut out, "", "  ", &paint(style::QUIET, later), width);
         out
@@ -81,6 +88,10 @@ impl<'t> Told<'t> {
                 counted(places.len(), ("place", "places")),
             )
         };
+        if self.cells.is_empty() {
+            let what = if self.is_narrowed { "nothing that was asked about" } else { "no access" };
+            return format!("{what} changes at this moment, in whatever circumstances");
+        }
         let undecided = self.cells.iter().filter(|cell| !cell.is_decided).count();
         let more = match undecided {
             0 => String::new(),
@@ -106,11 +117,8 @@ impl<'t> Told<'t> {
             }
         }
         for (sessions, cells) in blocks {
-            let names = sessions.iter().map(|(who, role)| match role.is_empty() {
-                true => (*who).to_owned(),
-                false => format!("{who} as role:{role}"),
-            });
-            let names = paint(style::NAME, &safe(&self.some(&names.collect::<Vec<_>>(), ", ")));
+            let names = self.some(&names_of(&sessions), ", ");
+            let names = paint(style::NAME, &safe(&names));
             wrap_under(out, "  ", "    ", &names, width);
             for (line, places) in self.lines(&cells) {
                 let (level, before, after, actions) = line;
@@ -160,6 +168,19 @@ impl<'t> Told<'t> {
         }
         format!("{} and {} more (`--full` names them)", all[..TOLD].join(between), all.len() - TOLD)
     }
+}
+
+/// Everybody once: by themselves, or else with the roles that they have to take up.
+fn names_of(sessions: &[Session<'_>]) -> Vec<String> {
+    let mut roles: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
+    for (who, role) in sessions {
+        roles.entry(who).or_default().push(role);
+    }
+    let name = |(who, roles): (&str, Vec<&str>)| match roles.contains(&"") {
+        true => who.to_owned(),
+        false => format!("{who} as role:{}", roles.join(" or role:")),
+    };
+    roles.into_iter().map(name).collect()
 }
 
 fn counted(count: usize, (one, many): (&str, &str)) -> String {

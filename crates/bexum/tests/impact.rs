@@ -1,0 +1,215 @@
+//! `bexum impact`: between folders, between revisions, in every format, and what goes wrong.
+
+use std::path::Path;
+use std::process::Command;
+
+use serde_json::{Value, json};
+
+use crate::support::{AT, Folder, Run, command, finish};
+
+/// Rights given in haste.
+const QUICK_FIX: &str = "[policy.quick-fix]\n[[policy.quick-fix.allow]]\ndo = 'secret.open'\nwhen = \"given.ip within '10.20.0.0/16'\"\n[[attach]]\npolicy = 'quick-fix'\nto = 'role:reader'\nat = 'veyra/core/vault/dish-keys'\n";
+
+fn git(at: &Path, arguments: &[&str]) {
+    let output = Command::new("git")
+        .args(["-c", "user.name=x", "-c", "user.email=x@example.org", "-C"])
+        .arg(at)
+        .args(arguments)
+        .env("GIT_CONFIG_GLOBAL", "/dev/null")
+        .output()
+        .expect("git runs");
+    let said = String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success(), "git {arguments:?}: {said}");
+}
+
+fn commit(at: &Path) {
+    git(at, &["add", "--all"]);
+    git(at, &["commit", "--quiet", "--message", "x"]);
+}
+
+/// The demo estate in a repository, with one commit.
+fn repository() -> Folder {
+    let folder = Folder::demo();
+    git(folder.path(), &["init", "--quiet", "--initial-branch", "main"]);
+    commit(folder.path());
+    folder
+}
+
+/// Runs the program where it finds `git`.
+fn run(folder: &Folder, args: &[&str]) -> Run {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    finish(command().env("PATH", path).arg("impact").args(args).current_dir(folder.path()), b"")
+}
+
+#[test]
+fn the_last_commit_against_the_files() {
+    let folder = repository();
+    let same = run(&folder, &["--at-time", AT]);
+    assert_eq!(same.code, Some(0), "{}", same.err);
+    assert!(same.out.starts_with("no access changes at this moment, in whatever circumstances\n"));
+    let folder = folder.with("quick-fix.toml", QUICK_FIX);
+    let text = run(&folder, &["--at-time", AT]);
+    assert_eq!(text.code, Some(0), "{}", text.err);
+    insta::assert_snapshot!(text.out);
+    for (what, code) in [("gained", 1), ("lost", 0), ("any", 1)] {
+        assert_eq!(run(&folder, &["--at-time", AT, "--fail-on", what]).code, Some(code), "{what}");
+    }
+    commit(folder.path());
+    let same = run(&folder, &["--at-time", AT, "--fail-on", "any"]);
+    assert_eq!(same.code, Some(0), "{}", same.out);
+    // From there to here is from here to there turned around.
+    let csv =
+        |args: &[&str]| run(&folder, &[args, &["--format", "csv", "--at-time", AT]].concat()).out;
+    let there = csv(&["HEAD~1", "HEAD"]);
+    assert!(there.starts_with("who,as,where,action,before,after\n"), "{there}");
+    assert!(
+        there.contains(
+            "user:lin,role:reducer,veyra/core/vault/dish-keys/**,secret.open,deny,depends\n"
+        ),
+        "{there}"
+    );
+    let turned = there.replace("deny,depends", "depends,deny");
+    assert_eq!(csv(&["HEAD", "HEAD~1"]), turned);
+    // Where the branches parted.
+    git(folder.path(), &["checkout", "--quiet", "-b", "other"]);
+    std::fs::write(folder.file("more.toml"), "[user.nadir]\n").expect("a file");
+    commit(folder.path());
+    let nadir = csv(&["main...", "HEAD"]);
+    assert!(nadir.lines().count() > 1, "{nadir}");
+    assert!(nadir.lines().skip(1).all(|row| row.starts_with("user:nadir,,")), "{nadir}");
+    assert_eq!(csv(&["HEAD~2", "main"]), there);
+}
+
+#[test]
+fn circumstances_and_filters() {
+    let folder = repository().with("quick-fix.toml", QUICK_FIX);
+    let csv = |args: &[&str]| {
+        let run = run(&folder, &[args, &["--format", "csv", "--at-time", AT]].concat());
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        run.out.lines().skip(1).map(str::to_owned).collect::<Vec<_>>()
+    };
+    let all = csv(&[]);
+    let mut sorted = all.clone();
+    sorted.sort();
+    assert_eq!(all, sorted);
+    assert!(csv(&["--given", "ip=10.20.4.7"]).iter().all(|row| row.ends_with(",deny,allow")));
+    assert!(csv(&["--given", "ip=192.0.2.1"]).is_empty());
+    let lin = csv(&["--who", "user:lin"]);
+    assert!(!lin.is_empty() && lin.iter().all(|row| row.starts_with("user:lin,")));
+    assert!(csv(&["--at", "veyra/survey"]).is_empty());
+    assert_eq!(csv(&["--at", "veyra/core", "--do", "secret.*", "--level", "observe"]), all);
+    assert!(csv(&["--level", "govern"]).is_empty());
+    let text = run(&folder, &["--level", "govern", "--at-time", AT]);
+    assert!(text.out.starts_with("nothing that was asked about changes"), "{}", text.out);
+}
+
+#[test]
+fn json_says_what_is_opened() {
+    // Both depend on what is given: one on an address, the other on a wider range.
+    let narrow = QUICK_FIX;
+    let wide = QUICK_FIX.replace("10.20.0.0/16", "10.0.0.0/8");
+    let before = Folder::demo().with("quick-fix.toml", narrow);
+    let after = Folder::demo().with("quick-fix.toml", wide);
+    let paths = [&before, &after].map(|folder| folder.path().to_str().expect("a path").to_owned());
+    let cells = |one: &str, other: &str| -> Value {
+        let args = [one, other, "--who", "user:lin", "--format", "json", "--at-time", AT];
+        let run = run(&before, &args);
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        serde_json::from_str(&run.out).expect("JSON")
+    };
+    let there = cells(&paths[0], &paths[1]);
+    assert_eq!(
+        there["cells"],
+        json!([{
+            "who": "user:lin",
+            "as": "role:reducer",
+            "where": "veyra/core/vault/dish-keys/**",
+            "action": "secret.open",
+            "before": "depends",
+            "after": "depends",
+            "is-gained": true,
+            "is-lost": false,
+            "is-decided": true,
+        }])
+    );
+    let back = cells(&paths[1], &paths[0]);
+    assert_eq!((&back["gained"], &back["lost"]), (&json!(0), &json!(1)));
+    // What is written otherwise and means the same opens nothing.
+    let same = QUICK_FIX.replace("'10.20.0.0/16'", "['10.20.0.0/17', '10.20.128.0/17']");
+    let same = Folder::demo().with("quick-fix.toml", same);
+    let report = cells(&paths[0], same.path().to_str().expect("a path"));
+    assert_eq!(report["cells"], json!([]), "{report}");
+}
+
+#[test]
+fn what_begins_later_is_part_of_what_depends() {
+    // On both sides it depends on who is given; only the second has another way, from next year on.
+    let estate = |more: &str| {
+        Folder::estate().and(&format!(
+            "[[policy.p.allow]]\ndo = 'box.view'\nwhen = 'given.a'\n[kind.box]\nobserve = ['view']\n[resource.'v/b']\nkind = 'box'\n[[attach]]\npolicy = 'p'\nto = 'user:tomas'\nat = 'v/b'\n{more}"
+        ))
+    };
+    let (before, after) = (
+        estate(""),
+        estate(
+            "[[policy.q.allow]]\ndo = 'box.view'\n[[attach]]\npolicy = 'q'\nto = 'user:tomas'\nat = 'v/b'\nfrom = 2027-01-01T00:00:00Z\n",
+        ),
+    );
+    let to = after.path().to_str().expect("a path");
+    let report = run(&before, &[".", to, "--format", "csv", "--at-time", AT]);
+    assert_eq!(
+        report.out.lines().skip(1).collect::<Vec<_>>(),
+        ["user:tomas,,v/b,box.view,depends,depends"],
+        "{}",
+        report.err
+    );
+    let given = run(&before, &[".", to, "--format", "csv", "--at-time", AT, "--given", "a=true"]);
+    assert_eq!(given.out.lines().count(), 1, "{}", given.out);
+}
+
+#[test]
+fn what_cannot_be_compared() {
+    let folder = repository();
+    for (args, said) in [
+        (&["nonsense"][..], "has no revision `nonsense`"),
+        (&["HEAD", "--who", "user:nobody"], "neither estate has a principal `user:nobody`"),
+        (&["HEAD", "--at", "veyra/nowhere"], "neither estate has a scope `veyra/nowhere`"),
+        (&["HEAD", "--do", "no.such"], "no action in either catalogue matches `no.such`"),
+        (&["HEAD", "--level", "high"], "there is no level `high`"),
+        (&["HEAD", "--as", "role:reader"], "`--as` is not for `impact`"),
+        (&["HEAD", "--also", "group:none"], "group `group:none` is not declared"),
+    ] {
+        let run = run(&folder, args);
+        assert_eq!(run.code, Some(2), "{args:?}: {}", run.out);
+        assert!(run.err.contains(said), "{args:?}: {}", run.err);
+        assert!(run.out.is_empty(), "{args:?}: {}", run.out);
+    }
+    // Without a repository both are named; without `git` it is said that it is missing.
+    let bare = Folder::demo();
+    let none = run(&bare, &[]);
+    assert_eq!(none.code, Some(2), "{}", none.out);
+    assert!(none.err.contains("name both estates: `bexum impact BEFORE AFTER`"), "{}", none.err);
+    let mut without = command();
+    without.env("PATH", folder.path()).arg("impact").current_dir(folder.path());
+    let missing = finish(&mut without, b"");
+    assert_eq!(missing.code, Some(2), "{}", missing.out);
+    assert!(missing.err.contains("cannot run `git`"), "{}", missing.err);
+}
+
+#[test]
+fn an_estate_that_does_not_load_stands_for_no_access_on_demand() {
+    let broken = Folder::demo().and("[policy.x");
+    let from = broken.path().to_str().expect("a path");
+    let folder = Folder::demo();
+    let args = [from, ".", "--who", "user:lin", "--at-time", AT, "--format", "csv"];
+    let refused = run(&folder, &args);
+    assert_eq!((refused.code, refused.out.as_str()), (Some(2), ""));
+    let taken = run(&folder, &[&args[..], &["--from-broken"]].concat());
+    assert_eq!(taken.code, Some(0), "{}", taken.err);
+    assert!(taken.err.contains("counts as one without any access"), "{}", taken.err);
+    assert!(taken.out.lines().count() > 10, "{}", taken.out);
+    assert!(taken.out.lines().skip(1).all(|row| row.contains(",deny,")), "{}", taken.out);
+    // It is the one before that may be broken, not the one after.
+    let after = run(&folder, &[".", from, "--from-broken"]);
+    assert_eq!(after.code, Some(2), "{}", after.out);
+}
