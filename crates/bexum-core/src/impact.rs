@@ -1,6 +1,7 @@
 //! What a change does: the cells that two estates decide otherwise at one moment (spec-work
 //! section 8).
 
+mod change;
 mod said;
 mod sessions;
 mod touches;
@@ -11,6 +12,7 @@ use crate::reach::Limited;
 use crate::request::{Request, RequestFault};
 use touches::Touches;
 
+pub use change::{Difference, differences};
 pub use sessions::Compared;
 
 /// What a cell comes to.

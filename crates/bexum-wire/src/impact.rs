@@ -20,8 +20,26 @@ pub struct Impact {
     pub lost: usize,
     /// Of how many cells it is not decided if they are opened or closed: they count as both.
     pub not_decided: usize,
+    /// The things that are new, gone or otherwise, by name.
+    pub differences: Vec<Difference>,
     /// Every one of them, in the order of its fields.
     pub cells: Vec<Cell>,
+}
+
+/// A thing that is new, gone or otherwise.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Difference {
+    /// `user:ines`, a scope's path; of attachments and ceilings, what they tie.
+    pub thing: String,
+    /// The keys that differ; none of a thing that is new or gone.
+    pub keys: Vec<String>,
+    /// Where it stands before, as `people/users.toml:14`; not there of what is new.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// Where it stands after; not there of what is gone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
 }
 
 /// A cell that comes to something else, or may in circumstances that are not given.
@@ -75,7 +93,12 @@ impl From<CoreOutcome> for Outcome {
 impl Impact {
     /// The shape of what was found between two estates of these names.
     #[must_use]
-    pub fn new(before: String, after: String, cells: &[CoreCell]) -> Self {
+    pub fn new(
+        before: String,
+        after: String,
+        differences: Vec<Difference>,
+        cells: &[CoreCell],
+    ) -> Self {
         let count = |is: fn(&&CoreCell) -> bool| cells.iter().filter(is).count();
         Self {
             version: crate::VERSION,
@@ -84,6 +107,7 @@ impl Impact {
             gained: count(|cell| cell.is_gained),
             lost: count(|cell| cell.is_lost),
             not_decided: count(|cell| !cell.is_decided),
+            differences,
             cells: cells.iter().map(Cell::of).collect(),
         }
     }

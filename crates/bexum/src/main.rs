@@ -2,6 +2,7 @@
 
 mod args;
 mod command;
+mod command_line;
 mod exit;
 mod render;
 mod terminal;

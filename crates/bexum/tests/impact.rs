@@ -168,6 +168,45 @@ fn what_begins_later_is_part_of_what_depends() {
 }
 
 #[test]
+fn what_was_changed_is_told_with_its_places() {
+    let base = "[user.a]\n[user.b]\nenabled = false\n[user.gone]\n[group.g]\nmembers = ['user:a', 'user:b']\njoin = 'closed'\n[role.r]\nheld-by = 'user:a'\n[policy.p]\n[[policy.p.allow]]\ndo = '*'\non = ['a', 'b']\n[[attach]]\npolicy = 'p'\nto = ['user:a', 'group:g']\nat = 'v'\n";
+    // Order, defaults that are written out, and one attachment made two are no change.
+    let same = "[user.b]\nenabled = false\n[user.a]\nenabled = true\n[user.gone]\n[group.g]\nmembers = ['user:b', 'user:a']\n[role.r]\nheld-by = ['user:a']\n[policy.p]\n[[policy.p.allow]]\ndo = ['*']\non = ['b', 'a']\n[[attach]]\npolicy = 'p'\nto = 'group:g'\nat = 'v'\n[[attach]]\npolicy = ['p']\nto = ['user:a']\nat = ['v']\n";
+    let other = "[user.a]\n[user.b]\n[user.c]\n[group.g]\nmembers = ['user:b', { who = 'user:a', until = 2027-01-01T00:00:00Z }]\njoin = 'open'\n[role.r]\nheld-by = 'user:b'\n[policy.p]\n[[policy.p.allow]]\ndo = '*'\n[[attach]]\npolicy = 'p'\nto = 'group:g'\nat = 'v'\nfrom = 2026-01-01T00:00:00Z\n[[ceiling]]\npolicy = 'p'\nfor = 'user:a'\n";
+    let [base, same, other] = [base, same, other].map(|text| Folder::estate().and(text));
+    let differences = |to: &Folder| -> Value {
+        let to = to.path().to_str().expect("a path");
+        let run = run(&base, &[".", to, "--format", "json", "--at-time", AT]);
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        let report: Value = serde_json::from_str(&run.out).expect("JSON");
+        report["differences"].clone()
+    };
+    assert_eq!(differences(&same), json!([]));
+    let told = differences(&other);
+    let line = |one: &Value| {
+        let keys = one["keys"].as_array().expect("keys").iter().map(|key| key.as_str());
+        let keys: Vec<&str> = keys.map(|key| key.expect("a key")).collect();
+        let at = ["before", "after"].map(|side| one[side].is_string());
+        format!("{} {} {at:?}", one["thing"].as_str().expect("a thing"), keys.join(" "))
+    };
+    let told: Vec<String> = told.as_array().expect("a list").iter().map(line).collect();
+    assert_eq!(
+        told,
+        [
+            "group:g members join [true, true]",
+            "policy:p allow [true, true]",
+            "policy:p a ceiling over everything for user:a  [false, true]",
+            "policy:p attached to group:g at v from, until [true, true]",
+            "policy:p attached to user:a at v  [true, false]",
+            "role:r held-by [true, true]",
+            "user:b enabled [true, true]",
+            "user:c  [false, true]",
+            "user:gone  [true, false]",
+        ]
+    );
+}
+
+#[test]
 fn what_cannot_be_compared() {
     let folder = repository();
     for (args, said) in [

@@ -7,13 +7,13 @@ use std::sync::Arc;
 use anyhow::{Context as _, bail};
 use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
-use bexum_core::impact::{Cell, Comparison, LimitedIn};
+use bexum_core::impact::{Cell, Comparison, LimitedIn, differences};
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::reach::Limited;
 use bexum_core::{Estate, Request};
 use bexum_files::discover::ROOT_FILE;
 use bexum_files::texts::{RevisionError, Texts};
-use bexum_files::{Failure, Folder, Named, Problem, Revision, TextSource};
+use bexum_files::{Failure, Folder, Loaded, Named, Problem, Revision, Sources, TextSource};
 use bexum_wire::impact as wire;
 use rayon::prelude::*;
 
@@ -21,7 +21,7 @@ use super::circumstances;
 use crate::args::{FailOn, Impact, ImpactFormat};
 use crate::exit::Exit;
 use crate::render::grid_builder::told_apart;
-use crate::render::impact::Told;
+use crate::render::impact::{Changed, Told};
 use crate::render::problem;
 use crate::terminal::{self, Helped};
 
@@ -32,6 +32,7 @@ const TOGETHER: usize = 64;
 struct Side {
     name: String,
     estate: Arc<Estate>,
+    sources: Sources,
 }
 
 pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
@@ -45,14 +46,32 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
     let wanted = Wanted::of(typed, &before.estate, &after.estate)?;
     let (mut cells, limited) = compare(&engines, &request, &wanted)?;
     cells.retain(|cell| wanted.takes(cell));
+    let changes: Vec<Changed> = differences(&before.estate, &after.estate)
+        .into_iter()
+        .map(|one| Changed {
+            thing: one.thing,
+            keys: one.keys,
+            at: [
+                one.before.map(|at| before.sources.shown(at)),
+                one.after.map(|at| after.sources.shown(at)),
+            ],
+        })
+        .collect();
     match typed.format {
         ImpactFormat::Csv => csv(&cells)?,
         ImpactFormat::Json => {
             let (before, after) = (before.name.clone(), after.name.clone());
-            terminal::unless_gone(terminal::print_json(&wire::Impact::new(before, after, &cells)))?;
+            let differences = changes.iter().map(|one| {
+                let [before, after] = one.at.clone();
+                let keys = one.keys.iter().map(|key| (*key).to_owned()).collect();
+                wire::Difference { thing: one.thing.clone(), keys, before, after }
+            });
+            let impact = wire::Impact::new(before, after, differences.collect(), &cells);
+            terminal::unless_gone(terminal::print_json(&impact))?;
         }
         ImpactFormat::Text => {
             let told = Told {
+                changes: &changes,
                 cells: &cells,
                 estates: [&before.estate, &after.estate],
                 names: [&before.name, &after.name],
@@ -105,19 +124,18 @@ fn before(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Side> {
             terminal::print_error(&format!(
                 "the estate before ({name}) does not load: it counts as one without any access\n"
             ));
-            Ok(Side { name: format!("{name}, which does not load"), estate: nothing()? })
+            nothing(format!("{name}, which does not load"))
         }
         None => Err(failed),
     }
 }
 
 /// An estate in which nobody can do anything.
-fn nothing() -> anyhow::Result<Arc<Estate>> {
+fn nothing(name: String) -> anyhow::Result<Side> {
     let text = "[estate]\nname = \"nothing\"\nformat = 1\n".to_owned();
     let (root, files) = (PathBuf::from("nothing"), vec![(PathBuf::from(ROOT_FILE), text)]);
     let texts = Named { root, files };
-    let loaded = bexum_files::load_from(&texts).map_err(|failure| anyhow::Error::new(*failure))?;
-    Ok(loaded.estate)
+    side(name, bexum_files::load_from(&texts))
 }
 
 /// The estate after the change; where none is named, the files as they are.
@@ -129,16 +147,17 @@ fn after(at: Option<&Path>, typed: &Impact, before: &Estate) -> anyhow::Result<S
             ("the files as they are".to_owned(), files)
         }
     };
-    let loaded = bexum_files::load_beside(&*texts, before);
-    let loaded = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
-    Ok(Side { name, estate: loaded.estate })
+    side(name, bexum_files::load_beside(&*texts, before))
+}
+
+fn side(name: String, loaded: Result<Loaded, Box<Failure>>) -> anyhow::Result<Side> {
+    let Loaded { estate, sources } = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
+    Ok(Side { name, estate, sources })
 }
 
 /// What is named, loaded.
 fn load(at: Option<&Path>, name: &str) -> anyhow::Result<Side> {
-    let loaded = bexum_files::load_from(&*texts(at, name)?);
-    let loaded = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
-    Ok(Side { name: name.to_owned(), estate: loaded.estate })
+    side(name.to_owned(), bexum_files::load_from(&*texts(at, name)?))
 }
 
 /// What is named: a folder that holds an estate, or a revision.

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use anyhow::{Context as _, bail};
 use include_dir::{Dir, include_dir};
 
+use crate::command_line;
 use crate::exit::Exit;
-use crate::render::command_line;
 use crate::render::style::safe;
 use crate::terminal;
 

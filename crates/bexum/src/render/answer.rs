@@ -13,8 +13,9 @@ use bexum_core::{Estate, Reason, Request, Time, Trace, Truth, Verdict};
 use bexum_files::Sources;
 
 use super::page::Page;
+use super::phrases;
 use super::style::{self, paint, safe};
-use super::{command_line, phrases};
+use crate::command_line;
 
 /// Most statements of one sort that are shown.
 const MOST: usize = 8;

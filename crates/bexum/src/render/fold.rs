@@ -25,11 +25,19 @@ pub(crate) struct Folded {
 
 impl Folded {
     /// The rows drawn for the one that is shown; the last of them tells what is not.
-    pub(crate) fn rows_drawn(&self, rows: &[Row], mut drawn: Vec<GridRow>) -> Vec<GridRow> {
+    /// `with_paths` keeps the paths of these, for a search.
+    pub(crate) fn rows_drawn(
+        &self,
+        rows: &[Row],
+        mut drawn: Vec<GridRow>,
+        with_paths: bool,
+    ) -> Vec<GridRow> {
         if let Some(last) = drawn.last_mut() {
             last.same_below = self.same_below;
             last.alike = self.alike;
-            last.folded = self.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect();
+            if with_paths {
+                last.folded = self.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect();
+            }
         }
         drawn
     }

@@ -7,8 +7,13 @@ use std::sync::Arc;
 use bexum_core::catalogue::Level;
 use bexum_core::reach;
 
+use rayon::prelude::*;
+
 use super::report::{Cell, draw_rows, wrap_under};
 use super::style::{self, paint, safe};
+
+/// Lines that one thread colours together.
+const LINES_TOGETHER: usize = 8_192;
 
 /// What is drawn.
 #[derive(Debug)]
@@ -41,8 +46,8 @@ pub(crate) struct GridRow {
     pub(crate) alike: usize,
     /// The paths of the rows below or beside it that are not shown.
     pub(crate) folded: Vec<String>,
-    /// For each viewpoint, the four levels.
-    pub(crate) cells: Vec<[LevelCell; 4]>,
+    /// For each viewpoint, the four levels; rows that are alike share them.
+    pub(crate) cells: Arc<Vec<[LevelCell; 4]>>,
     /// Whether the viewpoints differ here.
     pub(crate) differs: bool,
     /// Where each action comes from, a line each.
@@ -151,7 +156,7 @@ impl GridRow {
         Self {
             label: label.to_owned(),
             title: label.to_owned(),
-            cells: vec![Default::default()],
+            cells: Arc::new(vec![Default::default()]),
             ..Self::default()
         }
     }
@@ -267,7 +272,9 @@ impl Grid {
         }
         let mut plain = String::new();
         draw_rows(&mut plain, &columns, &rows, width);
-        out.push_str(&coloured(&plain));
+        let lines: Vec<&str> = plain.split_inclusive('\n').collect();
+        let parts = lines.par_chunks(LINES_TOGETHER).map(|lines| coloured(&lines.concat()));
+        out.push_str(&parts.collect::<Vec<_>>().concat());
         marks.take_in(&self.rows);
     }
 

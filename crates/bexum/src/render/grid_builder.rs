@@ -91,7 +91,7 @@ impl GridBuilder<'_> {
                     }
                     None => new(),
                 };
-                (folded.rows_drawn(rows, drawn), doubts)
+                (folded.rows_drawn(rows, drawn, self.all_names), doubts)
             });
             drawn.collect::<Vec<Drawn>>()
         };
@@ -199,7 +199,7 @@ impl GridBuilder<'_> {
                 row.depth = 1 + usize::from(row.is_role);
             }
             drawn[0].label = row.spot.shown.clone();
-            grid.rows.extend(folded.rows_drawn(rows, drawn));
+            grid.rows.extend(folded.rows_drawn(rows, drawn, self.all_names));
         }
     }
 
@@ -277,7 +277,8 @@ impl GridBuilder<'_> {
                 !cells[level].allow.is_empty() || !cells[level].depends.is_empty()
             };
             if !row.cells.iter().any(adds) {
-                row.cells.iter_mut().for_each(|cells| cells[level].total = 0);
+                let cells = Arc::make_mut(&mut row.cells);
+                cells.iter_mut().for_each(|cells| cells[level].total = 0);
             }
         }
         let title = format!("{} {label}", row.title);
@@ -308,7 +309,7 @@ impl GridBuilder<'_> {
             depth: spot.depth(estate),
             label: self.label(spot),
             title: spot.shown.clone(),
-            cells: cells.iter().map(levels).collect(),
+            cells: Arc::new(cells.iter().map(levels).collect()),
             ..GridRow::default()
         }
     }

@@ -12,9 +12,12 @@ use super::style::{self, paint, safe};
 
 /// Most names, and most places, that are told of one block.
 const TOLD: usize = 6;
+/// Most changes that are told.
+const CHANGES: usize = 10;
 
 /// What is told.
 pub(crate) struct Told<'t> {
+    pub(crate) changes: &'t [Changed],
     pub(crate) cells: &'t [Cell],
     /// The estates before and after.
     pub(crate) estates: [&'t Estate; 2],
@@ -24,6 +27,15 @@ pub(crate) struct Told<'t> {
     pub(crate) is_narrowed: bool,
     /// Whether all names and places are told.
     pub(crate) full: bool,
+}
+
+/// A thing that is new, gone or otherwise.
+pub(crate) struct Changed {
+    pub(crate) thing: String,
+    /// The keys that differ; none of a thing that is new or gone.
+    pub(crate) keys: Vec<&'static str>,
+    /// Where it stands in each estate that has it: `people/users.toml:14`.
+    pub(crate) at: [Option<String>; 2],
 }
 
 /// Actions of one level on some places that come from one outcome to another.
@@ -39,6 +51,7 @@ impl<'t> Told<'t> {
         let second = Time(self.moment.0 - self.moment.0.rem_euclid(1_000_000));
         let about = format!("from {before} to {after}, as of {second}");
         wrap_under(&mut out, "", "  ", &paint(style::QUIET, &about), width);
+        self.change(&mut out, width);
         let (decided, open): (Vec<&Cell>, Vec<&Cell>) =
             self.cells.iter().partition(|cell| cell.is_decided);
         let of_decided = |is: fn(&Cell) -> bool| -> Vec<&Cell> {
@@ -59,6 +72,35 @@ impl<'t> Told<'t> {
         out.push('\n');
         wrap_under(&mut out, "", "  ", &paint(style::QUIET, later), width);
         out
+    }
+
+    /// What differs in the files, a line each.
+    fn change(&self, out: &mut String, width: usize) {
+        if self.changes.is_empty() {
+            return;
+        }
+        out.push_str(&format!("\n{}\n", paint(style::HEADING, "what was changed")));
+        let told = match self.full || self.changes.len() <= CHANGES + 1 {
+            true => self.changes,
+            false => &self.changes[..CHANGES],
+        };
+        for one in told {
+            let [before, after] = &one.at;
+            let what = match (before, after) {
+                (None, _) => "new".to_owned(),
+                (_, None) => "gone".to_owned(),
+                _ => one.keys.join(", "),
+            };
+            let mut places: Vec<&str> = before.iter().chain(after).map(String::as_str).collect();
+            places.dedup();
+            let at = places.join(" → ");
+            let line = format!("{}: {what} ({})", safe(&one.thing), safe(&at));
+            wrap_under(out, "  ", "    ", &line, width);
+        }
+        if let left @ 1.. = self.changes.len() - told.len() {
+            let more = format!("  and {left} more: `--full` names them\n");
+            out.push_str(&paint(style::QUIET, &more));
+        }
     }
 
     /// The first line.

@@ -1,7 +1,6 @@
 //! From data to text. Nothing here decides anything.
 
 pub(crate) mod answer;
-pub(crate) mod command_line;
 pub(crate) mod drawing;
 mod fold;
 pub(crate) mod grid;

@@ -9,9 +9,10 @@ use bexum_files::Sources;
 
 use super::answer::{Answer, Asked};
 use super::page::Page;
+use super::phrases;
 use super::report::{Cell, draw_rows};
 use super::style::{self, paint, safe};
-use super::{command_line, phrases};
+use crate::command_line;
 
 /// Most requests of one check, and most principals of one separation, that are told in full.
 const MOST: usize = 5;

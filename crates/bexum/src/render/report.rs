@@ -1,6 +1,7 @@
 //! Lists and fields, drawn as tables for people or written as JSON, from one description.
 
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
+use rayon::prelude::*;
 use serde_json::{Value as Json, json};
 
 use super::style::{self, paint, safe};
@@ -212,7 +213,7 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
         return;
     }
     let shown: Vec<Vec<String>> =
-        rows.iter().map(|row| row.iter().map(Cell::shown).collect()).collect();
+        rows.par_iter().map(|row| row.iter().map(Cell::shown).collect()).collect();
     // A column in which nobody has anything to say is left out.
     let used: Vec<usize> = (0..columns.len())
         .filter(|i| shown.iter().any(|row| row.get(*i).is_some_and(|cell| !cell.is_empty())))
@@ -252,12 +253,12 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
         out.push_str("  ");
         out.push_str(&paint(style::QUIET, one_line(heads.iter().copied(), &fitted).trim_end()));
         out.push('\n');
-        for row in &shown {
+        let line = |row: &Vec<String>| {
             let line = one_line(used.iter().map(|i| row[*i].as_str()), &fitted);
-            out.push_str("  ");
-            out.push_str(line.trim_end());
-            out.push('\n');
-        }
+            format!("  {}\n", line.trim_end())
+        };
+        let lines: Vec<String> = shown.par_iter().map(line).collect();
+        lines.iter().for_each(|line| out.push_str(line));
         return;
     }
     let mut table = Table::new();

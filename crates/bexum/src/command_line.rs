@@ -1,11 +1,11 @@
-//! A request as somebody would type it.
+//! A request as somebody would type it: the way back from what `args` reads.
 
 use std::path::Path;
 
 use bexum_core::attribute::Value;
 use bexum_core::{Request, Time};
 
-use super::style;
+use crate::render::style;
 use bexum_wire::common::value_json;
 use bexum_wire::json::Json;
 
