@@ -1,6 +1,9 @@
 //! Where an allowed action comes from, and what one that depends waits for.
 
-use crate::engine::{Candidate, Decider, EvalContext, Sink};
+use super::{Spot, Viewpoint};
+use crate::catalogue::ActionSet;
+use crate::engine::{Candidate, Decider, EvalContext, Sink, StatementInPlay};
+use crate::id::{ActionId, KindId};
 use crate::policy::Effect;
 use crate::request::Query;
 use crate::trace::Recorder;
@@ -60,4 +63,39 @@ pub fn doubt(decider: &mut Decider<'_>, query: &Query<'_>) -> Doubt {
         list.dedup();
     }
     doubt
+}
+
+/// The same for each of some actions on one spot. Actions of one kind that the same statements name
+/// wait for the same, which is found out once.
+pub fn doubts(
+    decider: &mut Decider<'_>,
+    session: &Viewpoint,
+    spot: &Spot,
+    actions: &ActionSet,
+) -> Vec<(Doubt, ActionId)> {
+    let estate = decider.index.estate();
+    let Some(first) = actions.minimum().map(ActionId::new) else { return Vec::new() };
+    let query = session.query(spot, first);
+    let asking = decider.session(&query);
+    let statements = decider.statements_in_play(&asking, &query);
+    let mut known: Vec<(KindId, Vec<usize>, Doubt)> = Vec::new();
+    let mut found = Vec::new();
+    for action in actions.ones().map(ActionId::new) {
+        let names =
+            |said: &StatementInPlay| estate.statement(said.id).actions.contains(action.index());
+        let naming = statements.iter().enumerate().filter(|(_, said)| names(said));
+        let naming: Vec<usize> = naming.map(|(i, _)| i).collect();
+        let kind = estate.catalogue.action(action).kind;
+        let same = known.iter().find(|(k, n, _)| (k, n) == (&kind, &naming));
+        let doubt = match same {
+            Some((.., doubt)) => doubt.clone(),
+            None => {
+                let doubt = doubt(decider, &session.query(spot, action));
+                known.push((kind, naming, doubt.clone()));
+                doubt
+            }
+        };
+        found.push((doubt, action));
+    }
+    found
 }

@@ -251,10 +251,8 @@ impl GridBuilder<'_> {
             let mut sources = Vec::new();
             for (viewpoint, cells) in told.viewpoints.iter().zip(&cells) {
                 let (session, Some(cells)) = (viewpoint.acting(role), cells) else { continue };
-                for i in cells.depends.ones() {
-                    let query = session.query(told.spot, action_id(estate, i));
-                    doubts.push((reach::doubt(decider, &query), i));
-                }
+                let depends = reach::doubts(decider, &session, told.spot, &cells.depends);
+                doubts.extend(depends.into_iter().map(|(doubt, action)| (doubt, action.index())));
                 if self.sources {
                     sources.extend(self.sources(decider, &session, told.spot, cells));
                 }

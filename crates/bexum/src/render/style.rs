@@ -58,15 +58,18 @@ pub(crate) fn guard(text: &str) -> Cow<'_, str> {
     }
     let mut passed = String::with_capacity(text.len() + 16);
     let mut left = text;
-    while let Some(c) = left.chars().next() {
-        let length = colour_length(left).unwrap_or(c.len_utf8());
-        if is_plain(c) || length > 1 && c == '\u{1b}' {
-            passed.push_str(&left[..length]);
-        } else {
-            passed.extend(c.escape_default());
+    while let Some(at) = left.find(|c| !is_plain(c)) {
+        passed.push_str(&left[..at]);
+        left = &left[at..];
+        let first = left.chars().next().map_or(0, char::len_utf8);
+        let colour = colour_length(left);
+        match colour {
+            Some(length) => passed.push_str(&left[..length]),
+            None => passed.extend(left[..first].chars().flat_map(char::escape_default)),
         }
-        left = &left[length..];
+        left = &left[colour.unwrap_or(first)..];
     }
+    passed.push_str(left);
     Cow::Owned(passed)
 }
 
