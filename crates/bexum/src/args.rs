@@ -364,6 +364,8 @@ pub(crate) enum ImpactFormat {
     Json,
     /// A row for each cell: who, role taken up, place, action, before, after
     Csv,
+    /// For a comment on a proposed change: the answer, a short table, the rest folded away
+    Markdown,
 }
 
 const IMPACT_EXAMPLES: &str = "\
@@ -371,6 +373,7 @@ Examples:
   bexum impact HEAD
   bexum impact HEAD~1 HEAD --level govern
   bexum impact main... --fail-on gained
+  bexum impact main... --format markdown > comment.md
   bexum impact ../before ../after --format csv";
 
 /// Show what is in the estate, or one thing of it

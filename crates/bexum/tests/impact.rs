@@ -51,6 +51,8 @@ fn the_last_commit_against_the_files() {
     let text = run(&folder, &["--at-time", AT]);
     assert_eq!(text.code, Some(0), "{}", text.err);
     insta::assert_snapshot!(text.out);
+    let markdown = run(&folder, &["--at-time", AT, "--format", "markdown"]);
+    insta::assert_snapshot!("as_markdown", markdown.out);
     for (what, code) in [("gained", 1), ("lost", 0), ("any", 1)] {
         assert_eq!(run(&folder, &["--at-time", AT, "--fail-on", what]).code, Some(code), "{what}");
     }
@@ -172,7 +174,7 @@ fn what_was_changed_is_told_with_its_places() {
     let base = "[user.a]\n[user.b]\nenabled = false\n[user.gone]\n[group.g]\nmembers = ['user:a', 'user:b']\njoin = 'closed'\n[role.r]\nheld-by = 'user:a'\n[policy.p]\n[[policy.p.allow]]\ndo = '*'\non = ['a', 'b']\n[[attach]]\npolicy = 'p'\nto = ['user:a', 'group:g']\nat = 'v'\n";
     // Order, defaults that are written out, and one attachment made two are no change.
     let same = "[user.b]\nenabled = false\n[user.a]\nenabled = true\n[user.gone]\n[group.g]\nmembers = ['user:b', 'user:a']\n[role.r]\nheld-by = ['user:a']\n[policy.p]\n[[policy.p.allow]]\ndo = ['*']\non = ['b', 'a']\n[[attach]]\npolicy = 'p'\nto = 'group:g'\nat = 'v'\n[[attach]]\npolicy = ['p']\nto = ['user:a']\nat = ['v']\n";
-    let other = "[user.a]\n[user.b]\n[user.c]\n[group.g]\nmembers = ['user:b', { who = 'user:a', until = 2027-01-01T00:00:00Z }]\njoin = 'open'\n[role.r]\nheld-by = 'user:b'\n[policy.p]\n[[policy.p.allow]]\ndo = '*'\n[[attach]]\npolicy = 'p'\nto = 'group:g'\nat = 'v'\nfrom = 2026-01-01T00:00:00Z\n[[ceiling]]\npolicy = 'p'\nfor = 'user:a'\n";
+    let other = "[kind.box]\nobserve = ['view']\n[user.a]\n[user.b]\n[user.c]\n[group.g]\nmembers = ['user:b', { who = 'user:a', until = 2027-01-01T00:00:00Z }]\njoin = 'open'\n[role.r]\nheld-by = 'user:b'\n[policy.p]\n[[policy.p.allow]]\ndo = '*'\n[[attach]]\npolicy = 'p'\nto = 'group:g'\nat = 'v'\nfrom = 2026-01-01T00:00:00Z\n[[ceiling]]\npolicy = 'p'\nfor = 'user:a'\n";
     let [base, same, other] = [base, same, other].map(|text| Folder::estate().and(text));
     let differences = |to: &Folder| -> Value {
         let to = to.path().to_str().expect("a path");
@@ -194,6 +196,7 @@ fn what_was_changed_is_told_with_its_places() {
         told,
         [
             "group:g members join [true, true]",
+            "kind:box  [false, true]",
             "policy:p allow [true, true]",
             "policy:p a ceiling over everything for user:a  [false, true]",
             "policy:p attached to group:g at v from, until [true, true]",

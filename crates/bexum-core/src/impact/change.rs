@@ -5,7 +5,7 @@ use std::fmt::Debug;
 
 use super::touches::{attributes, subject_id};
 use crate::estate::Estate;
-use crate::id::{PolicyId, ScopeId, StatementId};
+use crate::id::{KindId, PolicyId, ScopeId, StatementId};
 use crate::origin::Origin;
 use crate::principal::{Identity, Imported, Membership, Principal, Subject};
 use crate::time::Window;
@@ -26,8 +26,9 @@ pub struct Difference {
 /// A thing: where it stands, and what its keys say, as text that can be compared.
 type Thing = (Origin, Vec<(&'static str, String)>);
 
-/// What differs between two estates of all that decides, and of what people are called and where
-/// they come from: order, spelling and file are no difference (spec-work section 7.4).
+/// What differs between two estates: of the catalogue, scopes, people, groups, roles, policies,
+/// attachments and ceilings. Order, spelling and file are no difference (spec-work section 7.4).
+/// Declared attributes, expectations and edit rights are not told.
 #[must_use]
 pub fn differences(before: &Estate, after: &Estate) -> Vec<Difference> {
     let (mut old, mut new) = (things(before), things(after));
@@ -55,6 +56,24 @@ pub fn differences(before: &Estate, after: &Estate) -> Vec<Difference> {
 
 fn things(estate: &Estate) -> BTreeMap<String, Thing> {
     let mut all: BTreeMap<String, Thing> = BTreeMap::new();
+    let catalogue = &estate.catalogue;
+    for kind in &catalogue.kinds {
+        let names = |kinds: &[KindId]| {
+            let mut names: Vec<_> = kinds.iter().map(|id| &catalogue.kind(*id).name).collect();
+            names.sort_unstable();
+            text(&names)
+        };
+        let actions = catalogue.actions[kind.actions.clone()].iter();
+        let mut actions: Vec<String> =
+            actions.map(|one| text(&(&one.name, one.level, one.addresses))).collect();
+        actions.sort_unstable();
+        let keys = vec![
+            ("actions", text(&actions)),
+            ("items", names(&kind.items)),
+            ("holds", names(&kind.holds)),
+        ];
+        all.insert(format!("kind:{}", kind.name), (kind.origin, keys));
+    }
     for (_, scope) in estate.scopes.iter() {
         let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
         let keys = vec![

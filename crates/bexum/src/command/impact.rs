@@ -69,7 +69,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             let impact = wire::Impact::new(before, after, differences.collect(), &cells);
             terminal::unless_gone(terminal::print_json(&impact))?;
         }
-        ImpactFormat::Text => {
+        ImpactFormat::Text | ImpactFormat::Markdown => {
             let told = Told {
                 changes: &changes,
                 cells: &cells,
@@ -79,7 +79,11 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
                 is_narrowed: wanted.is_narrowed(),
                 full: typed.full,
             };
-            terminal::unless_gone(terminal::print(&told.text(terminal::width())))?;
+            let text = match typed.format {
+                ImpactFormat::Markdown => told.markdown(),
+                _ => told.text(terminal::width()),
+            };
+            terminal::unless_gone(terminal::print(&text))?;
         }
     }
     for (side, limited) in [&before, &after].into_iter().zip(&limited) {

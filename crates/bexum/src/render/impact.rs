@@ -15,6 +15,9 @@ const TOLD: usize = 6;
 /// Most changes that are told.
 const CHANGES: usize = 10;
 
+const GAINED: &str = "gained";
+const LOST: &str = "lost";
+
 /// What is told.
 pub(crate) struct Told<'t> {
     pub(crate) changes: &'t [Changed],
@@ -38,8 +41,28 @@ pub(crate) struct Changed {
     pub(crate) at: [Option<String>; 2],
 }
 
+impl Changed {
+    /// New, gone, or the keys that differ.
+    pub(super) fn what(&self) -> String {
+        match &self.at {
+            [None, _] => "new".to_owned(),
+            [_, None] => "gone".to_owned(),
+            _ => self.keys.join(", "),
+        }
+    }
+
+    /// Where it stands: before and after, if these are not the same.
+    pub(super) fn places(&self) -> String {
+        let mut places: Vec<&str> = self.at.iter().flatten().map(String::as_str).collect();
+        places.dedup();
+        places.join(" → ")
+    }
+}
+
 /// Actions of one level on some places that come from one outcome to another.
-type Line<'t> = (std::cmp::Reverse<Level>, Outcome, Outcome, Vec<&'t str>);
+pub(super) type Line<'t> = (std::cmp::Reverse<Level>, Outcome, Outcome, Vec<&'t str>);
+/// Who, and at which places what changes for them.
+pub(super) type Block<'t> = (Vec<String>, BTreeMap<Line<'t>, Vec<String>>);
 /// Who, with the role taken up, if one is.
 type Session<'t> = (&'t str, &'t str);
 
@@ -48,20 +71,15 @@ impl<'t> Told<'t> {
         let mut out = String::new();
         wrap_under(&mut out, "", "  ", &paint(style::HEADING, &self.answer()), width);
         let [before, after] = self.names.map(safe);
-        let second = Time(self.moment.0 - self.moment.0.rem_euclid(1_000_000));
-        let about = format!("from {before} to {after}, as of {second}");
+        let about = format!("from {before} to {after}, as of {}", self.second());
         wrap_under(&mut out, "", "  ", &paint(style::QUIET, &about), width);
         self.change(&mut out, width);
-        let (decided, open): (Vec<&Cell>, Vec<&Cell>) =
-            self.cells.iter().partition(|cell| cell.is_decided);
-        let of_decided = |is: fn(&Cell) -> bool| -> Vec<&Cell> {
-            decided.iter().copied().filter(|cell| is(cell)).collect()
-        };
-        for (cells, title, colour) in [
-            (of_decided(|cell| cell.is_gained), "gained", style::ALLOW),
-            (of_decided(|cell| cell.is_lost), "lost", style::DENY),
-            (open, "not decided, so counted as both", style::QUIET),
-        ] {
+        for (title, cells) in self.parts() {
+            let colour = match title {
+                GAINED => style::ALLOW,
+                LOST => style::DENY,
+                _ => style::QUIET,
+            };
             if !cells.is_empty() {
                 out.push_str(&format!("\n{}\n", paint(colour.bold(), title)));
                 self.blocks(&mut out, &cells, colour, width);
@@ -72,6 +90,16 @@ impl<'t> Told<'t> {
         out.push('\n');
         wrap_under(&mut out, "", "  ", &paint(style::QUIET, later), width);
         out
+    }
+
+    /// The cells that are gained, those that are lost, and those of which neither is decided.
+    pub(super) fn parts(&self) -> [(&'static str, Vec<&'t Cell>); 3] {
+        let of = |is: fn(&Cell) -> bool| self.cells.iter().filter(|cell| is(cell)).collect();
+        [
+            (GAINED, of(|cell| cell.is_decided && cell.is_gained)),
+            (LOST, of(|cell| cell.is_decided && cell.is_lost)),
+            ("not decided, so counted as both", of(|cell| !cell.is_decided)),
+        ]
     }
 
     /// What differs in the files, a line each.
@@ -85,16 +113,7 @@ impl<'t> Told<'t> {
             false => &self.changes[..CHANGES],
         };
         for one in told {
-            let [before, after] = &one.at;
-            let what = match (before, after) {
-                (None, _) => "new".to_owned(),
-                (_, None) => "gone".to_owned(),
-                _ => one.keys.join(", "),
-            };
-            let mut places: Vec<&str> = before.iter().chain(after).map(String::as_str).collect();
-            places.dedup();
-            let at = places.join(" → ");
-            let line = format!("{}: {what} ({})", safe(&one.thing), safe(&at));
+            let line = format!("{}: {} ({})", safe(&one.thing), one.what(), safe(&one.places()));
             wrap_under(out, "  ", "    ", &line, width);
         }
         if let left @ 1.. = self.changes.len() - told.len() {
@@ -103,8 +122,13 @@ impl<'t> Told<'t> {
         }
     }
 
+    /// The moment, without what people do not ask for.
+    pub(super) fn second(&self) -> Time {
+        Time(self.moment.0 - self.moment.0.rem_euclid(1_000_000))
+    }
+
     /// The first line.
-    fn answer(&self) -> String {
+    pub(super) fn answer(&self) -> String {
         let side = |gain: bool, one: &str, many: &str| {
             let is_one =
                 |cell: &&Cell| cell.is_decided && if gain { cell.is_gained } else { cell.is_lost };
@@ -142,8 +166,8 @@ impl<'t> Told<'t> {
         format!("{}, {}{more}", side(true, "gains", "gain"), side(false, "loses", "lose"))
     }
 
-    /// Sessions with the same change together.
-    fn blocks(&self, out: &mut String, cells: &[&'t Cell], colour: anstyle::Style, width: usize) {
+    /// Sessions with the same change together: who they are, and what changes for them.
+    pub(super) fn blocks_of(&self, cells: &[&'t Cell]) -> Vec<Block<'t>> {
         let mut by_session: BTreeMap<Session<'t>, Vec<&'t Cell>> = BTreeMap::new();
         for cell in cells {
             by_session.entry((&cell.who, &cell.role)).or_default().push(cell);
@@ -158,11 +182,17 @@ impl<'t> Told<'t> {
                 None => blocks.push((vec![session], cells)),
             }
         }
-        for (sessions, cells) in blocks {
-            let names = self.some(&names_of(&sessions), ", ");
-            let names = paint(style::NAME, &safe(&names));
+        blocks
+            .into_iter()
+            .map(|(sessions, cells)| (names_of(&sessions), self.lines(&cells)))
+            .collect()
+    }
+
+    fn blocks(&self, out: &mut String, cells: &[&'t Cell], colour: anstyle::Style, width: usize) {
+        for (names, lines) in self.blocks_of(cells) {
+            let names = paint(style::NAME, &safe(&self.some(&names, ", ")));
             wrap_under(out, "  ", "    ", &names, width);
-            for (line, places) in self.lines(&cells) {
+            for (line, places) in lines {
                 let (level, before, after, actions) = line;
                 let change = format!("{} → {}", before.word(), after.word());
                 let what = format!(
@@ -204,7 +234,7 @@ impl<'t> Told<'t> {
     }
 
     /// All of them, or the first and how many more.
-    fn some(&self, all: &[String], between: &str) -> String {
+    pub(super) fn some(&self, all: &[String], between: &str) -> String {
         if self.full || all.len() <= TOLD + 1 {
             return all.join(between);
         }

@@ -6,6 +6,7 @@ mod fold;
 pub(crate) mod grid;
 pub(crate) mod grid_builder;
 pub(crate) mod impact;
+mod impact_markdown;
 pub(crate) mod junit;
 pub(crate) mod page;
 pub(crate) mod phrases;

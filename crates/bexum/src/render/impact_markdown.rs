@@ -1,0 +1,85 @@
+//! What a change does, for a comment on it where changes are talked over: the answer, a short table,
+//! the rest folded away.
+
+use super::impact::Told;
+use super::style::safe;
+
+/// Rows of the table that are not folded away.
+const SHOWN: usize = 8;
+
+impl Told<'_> {
+    /// As Markdown, with HTML where that has no words of its own.
+    pub(crate) fn markdown(&self) -> String {
+        let [before, after] = self.names.map(code);
+        let about = format!("From {before} to {after}, as of {}.", self.second());
+        let mut out = format!("**{}**\n\n{about}\n", self.answer());
+        let rows = self.rows();
+        let (first, rest) = rows.split_at(rows.len().min(SHOWN));
+        if !first.is_empty() {
+            out.push_str(&format!("\n{HEAD}{}", first.concat()));
+        }
+        if !rest.is_empty() {
+            let title = format!("{} more", rest.len());
+            out.push_str(&folded(&title, &format!("{HEAD}{}", rest.concat())));
+        }
+        if !self.changes.is_empty() {
+            let line = |one: &super::impact::Changed| {
+                format!("- {}: {} ({})\n", code(&one.thing), one.what(), code(&one.places()))
+            };
+            let lines: String = self.changes.iter().map(line).collect();
+            out.push_str(&folded(&format!("What was changed ({})", self.changes.len()), &lines));
+        }
+        out
+    }
+
+    fn rows(&self) -> Vec<String> {
+        let mut rows = Vec::new();
+        for (title, cells) in self.parts() {
+            for (names, lines) in self.blocks_of(&cells) {
+                for ((level, before, after, actions), places) in lines {
+                    let actions: Vec<String> = actions.iter().map(|name| code(name)).collect();
+                    rows.push(format!(
+                        "| {title} | {} | {} | {} → {}: {} | {} |\n",
+                        self.codes(&names),
+                        level.0.word(),
+                        before.word(),
+                        after.word(),
+                        actions.join(", "),
+                        self.codes(&places),
+                    ));
+                }
+            }
+        }
+        rows
+    }
+
+    fn codes(&self, all: &[String]) -> String {
+        let all: Vec<String> = all.iter().map(|one| code(one)).collect();
+        self.some(&all, ", ")
+    }
+}
+
+const HEAD: &str = "| | who | level | what | where |\n| --- | --- | --- | --- | --- |\n";
+
+fn folded(title: &str, body: &str) -> String {
+    format!("\n<details><summary>{title}</summary>\n\n{body}\n</details>\n")
+}
+
+/// Names that anybody could have written, as they are: nothing in them is markup, and none ends a
+/// table's field.
+fn code(text: &str) -> String {
+    let mut shown = String::from("<code>");
+    for c in safe(text).chars() {
+        match c {
+            '&' => shown.push_str("&amp;"),
+            '<' => shown.push_str("&lt;"),
+            '>' => shown.push_str("&gt;"),
+            // Markdown reads these even there.
+            '|' | '*' | '_' | '`' | '[' | ']' | '\\' | '~' | '@' | '#' | '!' => {
+                shown.push_str(&format!("&#{};", c as u32));
+            }
+            c => shown.push(c),
+        }
+    }
+    shown + "</code>"
+}
