@@ -484,7 +484,9 @@ fn what_only_looks_alike_is_told_apart() {
         allow("below", "on = '*/x/**'", "'w'"),
         // A pattern from the root asks for a name further up than where it is attached.
         allow("root", "on = '/w/aa/**'", "['w/aa', 'w/ab']"),
-        allow("named", "when = \"target.name = 'd'\"", "'w'"),
+        // By itself, since where names are asked for no scope is like another.
+        "[account.z]\n[resource.'z/d']\nkind = 'store'\n[resource.'z/h']\nkind = 'store'\n".to_owned(),
+        allow("named", "when = \"target.name = 'd'\"", "'z'"),
         allow("tiered", "when = \"target.tier = 'raw'\"", "'w'"),
         "[resource.'w/i']\nkind = 'store'\nattributes = { tier = 'raw' }\n[resource.'w/j']\nkind = 'store'\nattributes = { tier = 'cold' }\n".to_owned(),
         allow("all", "", "['w/e', 'w/f', 'w/g']"),
