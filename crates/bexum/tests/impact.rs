@@ -169,6 +169,32 @@ fn what_begins_later_is_part_of_what_depends() {
     assert_eq!(given.out.lines().count(), 1, "{}", given.out);
 }
 
+/// What one estate declares is an item to the other; each row is there, whoever allows it.
+#[test]
+fn a_scope_that_only_one_estate_has() {
+    let estate = |more: &str| {
+        Folder::estate().and(&format!(
+            "[kind.shelf]\nobserve = ['view']\nitems = ['leaf']\n[kind.leaf]\nobserve = ['read']\n[resource.'v/b']\nkind = 'shelf'\n[policy.p]\n[[policy.p.allow]]\ndo = ['leaf.read', 'shelf.view']\n{more}"
+        ))
+    };
+    let before = estate("[[attach]]\npolicy = 'p'\nto = 'user:tomas'\nat = 'v/b'\n");
+    // Nothing is allowed there any more, at the new scope neither.
+    let after = estate("[resource.'v/b/new']\nkind = 'shelf'\n");
+    let to = after.path().to_str().expect("a path");
+    let rows = |args: &[&str]| -> Vec<String> {
+        let run = run(&before, &[args, &["--format", "csv", "--at-time", AT]].concat());
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        run.out.lines().skip(1).map(str::to_owned).collect()
+    };
+    let lost = [
+        "user:tomas,,v/b,shelf.view,allow,deny",
+        "user:tomas,,v/b/**,leaf.read,allow,deny",
+        "user:tomas,,v/b/new/**,leaf.read,allow,deny",
+    ];
+    assert_eq!(rows(&[".", to]), lost);
+    assert_eq!(rows(&[to, "."]), lost.map(|row| row.replace("allow,deny", "deny,allow")));
+}
+
 #[test]
 fn what_was_changed_is_told_with_its_places() {
     let base = "[user.a]\n[user.b]\nenabled = false\n[user.gone]\n[group.g]\nmembers = ['user:a', 'user:b']\njoin = 'closed'\n[role.r]\nheld-by = 'user:a'\n[policy.p]\n[[policy.p.allow]]\ndo = '*'\non = ['a', 'b']\n[[attach]]\npolicy = 'p'\nto = ['user:a', 'group:g']\nat = 'v'\n";

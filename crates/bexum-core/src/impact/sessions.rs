@@ -200,16 +200,26 @@ impl<'c, 'e> Compared<'c, 'e> {
 
     /// The scopes of the parts at which one of the estates may allow the session something, by path.
     fn scopes(&mut self, session: &[Option<Viewpoint>; 2], parts: &[Part]) -> BTreeSet<String> {
-        let mut found = BTreeSet::new();
+        // Where one estate allows something, the other may have scopes of its own, which are items to
+        // the first.
+        let mut tops: BTreeSet<String> = BTreeSet::new();
         for (side, view) in self.sides.iter_mut().zip(session) {
             let Some(view) = view else { continue };
             let estate = side.decider.index.estate();
             let everything = ActionSet::all(estate.catalogue.actions.len());
             let asking = side.decider.session_of(view.who, &view.also, view.take_up, view.time);
             let allowed = side.decider.where_allowed(&asking, view.time, &everything);
+            let path = |top: usize| estate.scope(ScopeId::new(top)).path.to_string();
+            tops.extend(allowed.into_iter().map(|range| path(range.start)));
+        }
+        let mut found = BTreeSet::new();
+        for side in &self.sides {
+            let estate = side.decider.index.estate();
+            let subtree = |path: &String| Some(estate.scopes.subtree(estate.scopes.find(path)?));
+            let allowed: Vec<_> = tops.iter().filter_map(subtree).collect();
             let within = parts.iter().filter_map(|part| match part {
                 Part::Everywhere => Some(0..estate.scopes.len()),
-                Part::Below(path) => estate.scopes.find(path).map(|id| estate.scopes.subtree(id)),
+                Part::Below(path) => subtree(path),
                 Part::At(path) => estate.scopes.find(path).map(|id| id.index()..id.index() + 1),
             });
             for part in within {
