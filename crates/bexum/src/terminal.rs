@@ -3,7 +3,7 @@
 use std::fmt;
 use std::io::{self, BufWriter, IsTerminal, Write};
 
-use anstream::ColorChoice;
+use anstream::{AutoStream, ColorChoice};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
@@ -20,6 +20,10 @@ pub(crate) fn set_colour(colour: Colour) {
         Colour::Always => ColorChoice::Always.write_global(),
         Colour::Never => ColorChoice::Never.write_global(),
     }
+    let choices = [AutoStream::choice(&io::stdout()), AutoStream::choice(&io::stderr())];
+    if choices.iter().all(|choice| *choice == ColorChoice::Never) {
+        style::leave_out_colours();
+    }
 }
 
 /// Columns to lay out for: `$COLUMNS`, else the terminal's, else 100; never under 40.
@@ -31,8 +35,12 @@ pub(crate) fn width() -> usize {
 
 /// Writes a whole text for people, styled, to standard output.
 pub(crate) fn print(text: &str) -> anyhow::Result<()> {
+    let text = style::guard(text);
+    if !text.contains('\u{1b}') {
+        return print_exactly(text.as_bytes());
+    }
     let mut out = anstream::stdout().lock();
-    out.write_all(style::guard(text).as_bytes())?;
+    out.write_all(text.as_bytes())?;
     out.flush()?;
     Ok(())
 }

@@ -479,8 +479,9 @@ fn what_only_looks_alike_is_told_apart() {
     let estate = [
         "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\nholds = ['namespace']\n[kind.obj]\nobserve = ['read']\n[kind.namespace]\nobserve = ['view']\n[account.w]\n[user.u]\n".to_owned(),
         scopes,
-        // A name that a pattern asks for is declared below one of them.
-        "[namespace.'w/b/x']\n".to_owned(),
+        // A name that a pattern asks for is declared below one of them, one that none asks for below
+        // another.
+        "[namespace.'w/b/x']\n[namespace.'w/c/y']\n".to_owned(),
         allow("below", "on = '*/x/**'", "'w'"),
         // A pattern from the root asks for a name further up than where it is attached.
         allow("root", "on = '/w/aa/**'", "['w/aa', 'w/ab']"),
@@ -519,7 +520,9 @@ fn what_only_looks_alike_is_told_apart() {
     // The csv names every row, the other only those that say something of their own.
     cells.retain(|(path, ..)| paths.contains(path));
     assert_eq!(told, cells);
-    for (path, is_there) in [("w/c/x/**", true), ("w/ab/x/**", true), ("w/aa/x/**", false)] {
+    for (path, is_there) in
+        [("w/c/x/**", true), ("w/ab/x/**", true), ("w/aa/x/**", false), ("w/b/x/**", false)]
+    {
         assert_eq!(paths.contains(path), is_there, "{path} in {paths:?}");
     }
 }

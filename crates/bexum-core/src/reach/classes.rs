@@ -28,11 +28,13 @@ use crate::truth::Truth;
 ///   pattern still asks for the same below both;
 /// - each comparison that asks for an attribute of the target comes to the same for both, and both
 ///   bear it or neither does; no condition asks for a target's path or name;
-/// - they have one type and kind; and, for their items, nothing declared lies below either, which
-///   would take a name from these.
+/// - they have one type and kind; and, for their items, nothing declared directly below either has
+///   a name that a segment in play matches, save `*` and `**`: a path that a pattern singles out
+///   begins with a name that one of its segments matches, or with a fresh one, so what is declared
+///   takes none of them away.
 #[derive(Debug)]
 pub struct Classes {
-    /// Of each scope, and whether its items are like those of others too.
+    /// Of each scope, and whether its items are like those of others of the class too.
     of: Vec<Option<(u32, bool)>>,
 }
 
@@ -42,30 +44,42 @@ impl Classes {
     pub fn new(index: &Index, sessions: &[Viewpoint]) -> Self {
         let estate = index.estate();
         let mut finder = Finder::new(index, sessions);
-        let with_identities: FxHashSet<ScopeId> =
-            estate.identities_at.values().map(|place| place.scope()).collect();
         let mut known: FxHashMap<(Sight, ScopeType, Option<KindId>), u32> = FxHashMap::default();
         let mut sights: Vec<Sight> = Vec::with_capacity(estate.scopes.len());
-        let of = estate.scopes.iter().map(|(id, scope)| {
+        let mut of: Vec<Option<(u32, bool)>> = Vec::with_capacity(estate.scopes.len());
+        for (id, scope) in estate.scopes.iter() {
             let above = scope.parent.map(|parent| sights[parent.index()]);
             let sight = finder.sight(id, above);
             sights.push(sight);
-            let is_leaf = estate.scopes.subtree(id).len() == 1 && !with_identities.contains(&id);
-            (!finder.in_play[sight.in_play as usize].asks_for_paths).then(|| {
+            of.push((!finder.in_play[sight.in_play as usize].asks_for_paths).then(|| {
                 let next = known.len() as u32;
-                (*known.entry((sight, scope.scope_type, scope.kind)).or_insert(next), is_leaf)
-            })
-        });
-        Self { of: of.collect() }
+                (*known.entry((sight, scope.scope_type, scope.kind)).or_insert(next), true)
+            }));
+        }
+        // What is declared directly below a scope takes its name from the items there.
+        let scopes = estate.scopes.iter();
+        let below = scopes.filter_map(|(_, scope)| Some((scope.parent?, scope.name())));
+        let identities = estate
+            .identities_at
+            .iter()
+            .filter_map(|(path, place)| Some((place.scope(), path.rsplit_once('/')?.1)));
+        for (at, name) in below.chain(identities) {
+            if let Some((_, has_like_items)) = &mut of[at.index()]
+                && *has_like_items
+            {
+                *has_like_items = !finder.matched(sights[at.index()].in_play, name).1;
+            }
+        }
+        Self { of }
     }
 
     /// The class of a spot; `None` where it may be like no other.
     #[must_use]
     pub fn of(&self, spot: &Spot) -> Option<u32> {
-        let (class, is_leaf) = self.of[spot.scope().index()]?;
+        let (class, has_like_items) = self.of[spot.scope().index()]?;
         let is_like_others = match spot.sort {
             SpotSort::Scope => true,
-            SpotSort::Items | SpotSort::Pattern => is_leaf,
+            SpotSort::Items | SpotSort::Pattern => has_like_items,
             SpotSort::Identity => false,
         };
         is_like_others.then_some(class)
@@ -95,8 +109,9 @@ struct InPlay<'e> {
     literals: FxHashMap<&'e str, u32>,
     /// Segments with stars or braces: whose, of which statement, and the segment.
     mixed: Vec<(usize, StatementInPlay, &'e Segment<Reference>)>,
-    /// What has been found out about a name: by which segments it is matched.
-    names: FxHashMap<&'e str, u32>,
+    /// What has been found out about a name: by which segments it is matched, as a number, and
+    /// whether by any.
+    names: FxHashMap<&'e str, (u32, bool)>,
 }
 
 /// Something that comes into play at a scope: for which session, by which policy, and a number for
@@ -166,7 +181,7 @@ impl<'e> Finder<'e> {
             self.trails.insert((u32::MAX, in_play), trail);
             return Sight { in_play, trail, asked: self.asked(in_play, id) };
         };
-        let name = self.matched(above.in_play, self.index.estate().scope(id).name());
+        let (name, _) = self.matched(above.in_play, self.index.estate().scope(id).name());
         let next = self.trails.len() as u32;
         let trail = *self.trails.entry((above.trail, name)).or_insert(next);
         let coming = self.coming(id);
@@ -243,8 +258,9 @@ impl<'e> Finder<'e> {
         found
     }
 
-    /// By which segments of the patterns in play a name is matched, as a number.
-    fn matched(&mut self, in_play: u32, name: &'e str) -> u32 {
+    /// By which segments of the patterns in play a name is matched, as a number, and whether by any;
+    /// those that match every name are left out.
+    fn matched(&mut self, in_play: u32, name: &'e str) -> (u32, bool) {
         let there = &self.in_play[in_play as usize];
         if let Some(known) = there.names.get(name) {
             return *known;
@@ -258,10 +274,11 @@ impl<'e> Finder<'e> {
                 matched.push((number, truth));
             }
         }
+        let is_any = !matched.is_empty();
         let next = self.matched.len() as u32;
         let number = *self.matched.entry((in_play, matched)).or_insert(next);
-        self.in_play[in_play as usize].names.insert(name, number);
-        number
+        self.in_play[in_play as usize].names.insert(name, (number, is_any));
+        (number, is_any)
     }
 
     fn context<'s>(

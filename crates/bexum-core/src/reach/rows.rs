@@ -145,22 +145,36 @@ pub fn access_at(
     spot: &Spot,
     wanted: Option<&ActionSet>,
 ) -> Access {
-    let Some((first, roles)) = sessions.split_first() else {
-        let own = Cells::nothing(decider.index.estate().catalogue.actions.len());
-        return Access { own, by_role: Vec::new() };
-    };
-    let own = cells_at(decider, first, spot, wanted);
-    let mut by_role = Vec::new();
-    for session in roles {
+    let nothing = Cells::nothing(decider.index.estate().catalogue.actions.len());
+    let may_be_allowed = vec![true; sessions.len()];
+    access_of(decider, (sessions, &may_be_allowed), spot, wanted, &nothing)
+}
+
+/// The same, where it is known which of the sessions may be allowed anything there at all.
+fn access_of(
+    decider: &mut Decider<'_>,
+    (sessions, may_be_allowed): (&[Viewpoint], &[bool]),
+    spot: &Spot,
+    wanted: Option<&ActionSet>,
+    nothing: &Cells,
+) -> Access {
+    let mut access = Access { own: nothing.clone(), by_role: Vec::new() };
+    let all = sessions.iter().zip(may_be_allowed).enumerate();
+    for (i, (session, _)) in all.filter(|(_, (_, may))| **may) {
         let mut cells = cells_at(decider, session, spot, wanted);
+        if i == 0 {
+            access.own = cells;
+            continue;
+        }
+        let own = &access.own;
         cells.allow.difference_with(&own.allow);
         cells.depends.difference_with(&own.allow);
         cells.depends.difference_with(&own.depends);
         if let (Some(role), false) = (session.take_up, cells.is_nothing()) {
-            by_role.push((role, cells));
+            access.by_role.push((role, cells));
         }
     }
-    Access { own, by_role }
+    access
 }
 
 /// The row of a spot, and of items that patterns single out where that makes a difference, for
@@ -173,13 +187,31 @@ pub fn rows_at(
     limited: &mut Limited,
 ) -> Vec<Row> {
     let estate = decider.index.estate();
+    let (scope, applicable) = (spot.scope(), spot.applicable(estate));
+    let nothing = Cells::nothing(estate.catalogue.actions.len());
     let mut singled = Singled::default();
-    for session in people.iter().flatten() {
-        singled.add(decider, session, &spot, wanted, limited);
-    }
+    // Most sessions are allowed nothing at most places.
+    let may_be_allowed: Vec<Vec<bool>> = people
+        .iter()
+        .map(|sessions| {
+            let may = |session: &Viewpoint| {
+                let asking =
+                    decider.session_of(session.who, &session.also, session.take_up, session.time);
+                let may = decider.may_be_allowed(&asking, scope, applicable);
+                if may {
+                    singled.add(decider, session, &spot, wanted, limited);
+                }
+                may
+            };
+            sessions.iter().map(may).collect()
+        })
+        .collect();
     let rows = singled.spots(estate, &spot).into_iter().map(|spot| {
-        let access = people.iter().map(|one| access_at(decider, one, &spot, wanted));
-        Row { access: access.collect(), spot }
+        let each = people.iter().zip(&may_be_allowed);
+        let access = each
+            .map(|(one, may)| access_of(decider, (one, may), &spot, wanted, &nothing))
+            .collect();
+        Row { access, spot }
     });
     let mut rows: Vec<Row> = rows.collect();
     let said: Vec<&[Access]> = rows.iter().map(|row| &row.access[..]).collect();

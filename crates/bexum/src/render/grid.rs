@@ -82,7 +82,12 @@ pub(crate) struct Notes {
 }
 
 impl Notes {
-    pub(super) fn add(&mut self, doubt: &reach::Doubt, action: &Arc<str>, place: &str) {
+    pub(super) fn add(
+        &mut self,
+        doubt: &reach::Doubt,
+        actions: impl Iterator<Item = Arc<str>>,
+        place: &str,
+    ) {
         let at = self.by_doubt.get(doubt).copied().unwrap_or_else(|| {
             self.by_doubt.insert(doubt.clone(), self.all.len());
             self.all.push(Note {
@@ -95,8 +100,10 @@ impl Notes {
             self.all.len() - 1
         });
         let note = &mut self.all[at];
-        if note.known_actions.insert(Arc::clone(action)) {
-            note.actions.push(Arc::clone(action));
+        for action in actions {
+            if note.known_actions.insert(Arc::clone(&action)) {
+                note.actions.push(action);
+            }
         }
         if !note.places.contains(place) {
             note.places.insert(place.to_owned());
@@ -272,9 +279,13 @@ impl Grid {
         }
         let mut plain = String::new();
         draw_rows(&mut plain, &columns, &rows, width);
-        let lines: Vec<&str> = plain.split_inclusive('\n').collect();
-        let parts = lines.par_chunks(LINES_TOGETHER).map(|lines| coloured(&lines.concat()));
-        out.push_str(&parts.collect::<Vec<_>>().concat());
+        if style::is_plain() {
+            out.push_str(&plain);
+        } else {
+            let lines: Vec<&str> = plain.split_inclusive('\n').collect();
+            let parts = lines.par_chunks(LINES_TOGETHER).map(|lines| coloured(&lines.concat()));
+            out.push_str(&parts.collect::<Vec<_>>().concat());
+        }
         marks.take_in(&self.rows);
     }
 
@@ -375,6 +386,9 @@ fn wrap(out: &mut String, first: &str, rest: usize, text: &str, width: usize) {
 
 /// Shares in colour: all of a level, some of it, none, in doubt.
 fn coloured(plain: &str) -> String {
+    if style::is_plain() {
+        return plain.to_owned();
+    }
     let mut out = String::with_capacity(plain.len() * 2);
     for line in plain.split_inclusive('\n') {
         // What a role adds stands back behind what somebody can do anyway.

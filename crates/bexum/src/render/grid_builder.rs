@@ -352,8 +352,9 @@ impl GridBuilder<'_> {
 
     /// Adds what the cells of a row wait for to the notes.
     fn note(&self, notes: &mut Notes, doubts: &Doubts, place: &str) {
-        for (doubt, action) in doubts {
-            notes.add(doubt, &self.action_names[*action], place);
+        for of_one in doubts.chunk_by(|(one, _), (other, _)| one == other) {
+            let actions = of_one.iter().map(|(_, action)| Arc::clone(&self.action_names[*action]));
+            notes.add(&of_one[0].0, actions, place);
         }
     }
 

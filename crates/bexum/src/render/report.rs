@@ -226,8 +226,8 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     let longest: Vec<usize> = used
         .iter()
         .map(|i| {
-            let words = shown.iter().filter_map(|row| longest_word(&row[*i]));
-            words.chain([columns[*i].len()]).max().unwrap_or(0)
+            let words = shown.par_iter().filter_map(|row| longest_word(&row[*i])).max();
+            words.unwrap_or(0).max(columns[*i].len())
         })
         .collect();
     let room = width.saturating_sub(2);
@@ -237,8 +237,8 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     let natural: Vec<usize> = used
         .iter()
         .map(|i| {
-            let cells = shown.iter().map(|row| textwrap::core::display_width(&row[*i]));
-            cells.chain([columns[*i].len()]).max().unwrap_or(0)
+            let cells = shown.par_iter().map(|row| textwrap::core::display_width(&row[*i])).max();
+            cells.unwrap_or(0).max(columns[*i].len())
         })
         .collect();
     // The widest columns give way first, and none is cut below its longest word.

@@ -2,6 +2,7 @@
 //! apart by everybody.
 
 use std::borrow::Cow;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use anstyle::{AnsiColor, Color, Style};
 
@@ -18,8 +19,25 @@ pub(crate) const HEADING: Style = Style::new().bold();
 pub(crate) const NAME: Style = coloured(AnsiColor::Cyan);
 pub(crate) const QUIET: Style = Style::new().dimmed();
 
+/// Whether no stream would let a colour pass.
+static IS_PLAIN: AtomicBool = AtomicBool::new(false);
+
+/// From now on texts are made without colours: where no stream lets one pass, putting them in only
+/// for them to be taken out again is a good part of the time that a long table takes.
+pub(crate) fn leave_out_colours() {
+    IS_PLAIN.store(true, Ordering::Relaxed);
+}
+
+/// Whether texts are made without colours.
+pub(crate) fn is_plain() -> bool {
+    IS_PLAIN.load(Ordering::Relaxed)
+}
+
 /// `text` in a style.
 pub(crate) fn paint(style: Style, text: &str) -> String {
+    if is_plain() {
+        return text.to_owned();
+    }
     format!("{style}{text}{style:#}")
 }
 
