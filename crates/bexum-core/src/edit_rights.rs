@@ -1,8 +1,15 @@
 //! Who may edit what (spec-work section 7.4): for each thing that an edit touches, the actions of
 //! which one has to be allowed.
 
+mod ruling;
+mod supposed;
+mod touches;
+
 use crate::id::ActionId;
 use crate::origin::Origin;
+
+pub use ruling::{Beyond, Ruling, Side, Verdict, ruling};
+pub use touches::{Needs, Touch, touches};
 
 /// What edits touch, in the order of the spec's table.
 pub const EDIT_KEYS: [&str; 27] = [

@@ -2,6 +2,7 @@
 //! section 8).
 
 mod change;
+mod opens;
 mod said;
 mod sessions;
 mod touches;
@@ -12,7 +13,8 @@ use crate::reach::Limited;
 use crate::request::{Request, RequestFault};
 use touches::Touches;
 
-pub use change::{Difference, differences};
+pub use change::{Difference, Thing, differences};
+pub use opens::{OpenedCell, OwnSessions};
 pub use sessions::Compared;
 
 /// What a cell comes to.
@@ -112,7 +114,14 @@ impl<'e> Comparison<'e> {
     /// Something that compares one after the other; each thread has its own.
     #[must_use]
     pub fn compared(&self) -> Compared<'_, 'e> {
-        Compared::new(self)
+        Compared::new(self, false)
+    }
+
+    /// The same, of what is opened at this moment or a later one
+    /// ([`Compared::first_opened`]).
+    #[must_use]
+    pub fn compared_from_now_on(&self) -> Compared<'_, 'e> {
+        Compared::new(self, true)
     }
 }
 

@@ -18,7 +18,7 @@ pub mod workspace;
 
 pub use append::append_check;
 pub use discover::find_root;
-pub use load::{Failure, Loaded, load, load_beside, load_from, read};
+pub use load::{Failure, Loaded, load, load_declared, load_from, read};
 pub use problem::Problem;
 pub use source::{Source, Sources};
 pub use texts::{Folder, Laid, Named, Revision, TextSource};

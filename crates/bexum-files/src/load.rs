@@ -58,17 +58,21 @@ pub fn load_from(texts: &(impl TextSource + ?Sized)) -> Result<Loaded, Box<Failu
     build(sources, &declared)
 }
 
-/// Loads an estate to be compared with another
+/// Loads an estate and keeps what is declared; to be compared with another, beside that
 /// ([`Estate::build_beside`](bexum_core::Estate::build_beside)).
 ///
 /// # Errors
 /// Every problem of the load together.
-pub fn load_beside(
+pub fn load_declared(
     texts: &(impl TextSource + ?Sized),
-    other: &Estate,
-) -> Result<Loaded, Box<Failure>> {
+    other: Option<&Estate>,
+) -> Result<(Loaded, Declarations), Box<Failure>> {
     let (sources, declared) = read(texts)?;
-    built(sources, Estate::build_beside(&declared, other))
+    let estate = match other {
+        None => Estate::build(&declared),
+        Some(other) => Estate::build_beside(&declared, other),
+    };
+    Ok((built(sources, estate)?, declared))
 }
 
 /// Reads and decodes an estate without resolving names.

@@ -24,6 +24,49 @@ pub struct Impact {
     pub differences: Vec<Difference>,
     /// Every one of them, in the order of its fields.
     pub cells: Vec<Cell>,
+    /// Whether somebody may make the change, if that was asked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by: Option<By>,
+}
+
+/// Whether somebody may make the change.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct By {
+    /// `user:tomas`.
+    pub who: String,
+    /// The role taken up, as `role:keeper`.
+    #[serde(rename = "as", skip_serializing_if = "Option::is_none")]
+    pub take_up: Option<String>,
+    /// Whether they may.
+    pub is_allowed: bool,
+    /// Each thing that the change touches.
+    pub touches: Vec<Touch>,
+    /// What it does beyond what they can do, in sentences.
+    pub beyond: Vec<String>,
+}
+
+/// Something that a change touches, and whether somebody may.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Touch {
+    /// `user:ines`, a scope's path; of attachments and ceilings, what they tie.
+    pub thing: String,
+    /// The keys that differ; none of a thing that is new or gone.
+    pub keys: Vec<String>,
+    /// The key of the edit rights; not there of what only the files' owner changes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub key: Option<String>,
+    /// The path that it was asked on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub on: Option<String>,
+    /// The action that was asked about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub action: Option<String>,
+    /// Whether they may.
+    pub is_allowed: bool,
+    /// Why, in a sentence.
+    pub why: String,
 }
 
 /// A thing that is new, gone or otherwise.
@@ -109,6 +152,7 @@ impl Impact {
             not_decided: count(|cell| !cell.is_decided),
             differences,
             cells: cells.iter().map(Cell::of).collect(),
+            by: None,
         }
     }
 }

@@ -331,6 +331,11 @@ pub(crate) struct Impact {
     /// Exit with 1 if there is such a change; repeatable. What is not decided counts as both
     #[arg(long, value_enum, value_name = "WHAT")]
     pub(crate) fail_on: Vec<FailOn>,
+    /// Whether this user or workload may make the change now, by the edit rights of the estate
+    /// before: each thing that it touches; exit 1 if they may not. `--as` and `--given` are then
+    /// theirs
+    #[arg(long, value_name = "WHO", add = ArgValueCandidates::new(complete::who))]
+    pub(crate) by: Option<String>,
     /// Take an estate that does not load for one without any access, if it is the one before
     #[arg(long)]
     pub(crate) from_broken: bool,
@@ -373,6 +378,7 @@ Examples:
   bexum impact HEAD
   bexum impact HEAD~1 HEAD --level govern
   bexum impact main... --fail-on gained
+  bexum impact HEAD --by user:tomas
   bexum impact main... --format markdown > comment.md
   bexum impact ../before ../after --format csv";
 

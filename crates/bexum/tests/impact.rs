@@ -244,7 +244,7 @@ fn what_cannot_be_compared() {
         (&["HEAD", "--at", "veyra/nowhere"], "neither estate has a scope `veyra/nowhere`"),
         (&["HEAD", "--do", "no.such"], "no action in either catalogue matches `no.such`"),
         (&["HEAD", "--level", "high"], "there is no level `high`"),
-        (&["HEAD", "--as", "role:reader"], "`--as` is not for `impact`"),
+        (&["HEAD", "--as", "role:reader"], "`--as` goes with `--by` alone"),
         (&["HEAD", "--also", "group:none"], "group `group:none` is not declared"),
     ] {
         let run = run(&folder, args);

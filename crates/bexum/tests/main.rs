@@ -1,6 +1,7 @@
 //! The built program, driven on files in temporary folders.
 
 mod ask;
+mod by;
 mod corners;
 mod declared;
 mod demo;

@@ -1,20 +1,93 @@
 //! The change itself: which things differ between two estates, in what, and where they stand.
 
 use std::collections::BTreeMap;
-use std::fmt::Debug;
+use std::fmt::{self, Debug};
 
 use super::touches::{attributes, subject_id};
 use crate::estate::Estate;
+use crate::expectation::Duty;
 use crate::id::{KindId, PolicyId, ScopeId, StatementId};
 use crate::origin::Origin;
+use crate::policy::Statement;
 use crate::principal::{Identity, Imported, Membership, Principal, Subject};
 use crate::time::Window;
+
+/// Something of an estate that can be new, gone or otherwise.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[non_exhaustive]
+pub enum Thing {
+    /// A kind of the catalogue.
+    Kind(String),
+    /// A service of the catalogue.
+    Service(String),
+    /// A scope, by its path.
+    Scope(String),
+    /// A user.
+    User(String),
+    /// A group.
+    Group(String),
+    /// A role.
+    Role(String),
+    /// A policy.
+    Policy(String),
+    /// An attachment, multiplied out: of one policy to one principal at one scope.
+    Attachment {
+        /// The policy's name.
+        policy: String,
+        /// `group:imaging`, or `everyone`.
+        to: String,
+        /// A path.
+        at: String,
+    },
+    /// A ceiling, multiplied out.
+    Ceiling {
+        /// The policy's name.
+        policy: String,
+        /// `group:imaging`, or `everyone`.
+        bound: String,
+        /// A path; `None` where it is over everything.
+        over: Option<String>,
+    },
+    /// A declared attribute: `given.ip`.
+    Attribute(String),
+    /// A check, a law or a separation, by its name.
+    Expectation(String),
+    /// Who may edit what.
+    EditRights,
+    /// The estate's own name.
+    Name,
+}
+
+impl fmt::Display for Thing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Kind(name) => write!(f, "kind:{name}"),
+            Self::Service(name) => write!(f, "the service {name}"),
+            Self::Scope(path) => write!(f, "{path}"),
+            Self::User(name) => write!(f, "user:{name}"),
+            Self::Group(name) => write!(f, "group:{name}"),
+            Self::Role(name) => write!(f, "role:{name}"),
+            Self::Policy(name) => write!(f, "policy:{name}"),
+            Self::Attachment { policy, to, at } => {
+                write!(f, "policy:{policy} attached to {to} at {at}")
+            }
+            Self::Ceiling { policy, bound, over } => {
+                let over = over.as_deref().unwrap_or("everything");
+                write!(f, "policy:{policy} a ceiling over {over} for {bound}")
+            }
+            Self::Attribute(name) => write!(f, "the declared attribute {name}"),
+            Self::Expectation(name) => write!(f, "the expectation '{name}'"),
+            Self::EditRights => write!(f, "edit-rights"),
+            Self::Name => write!(f, "the estate's name"),
+        }
+    }
+}
 
 /// A thing that is new, gone or otherwise.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Difference {
-    /// `user:ines`, `policy:keep-raw`, a scope's path; of attachments and ceilings, what they tie.
-    pub thing: String,
+    /// What.
+    pub thing: Thing,
     /// The keys that differ; none of a thing that is new or gone.
     pub keys: Vec<&'static str>,
     /// Where it stands in the first estate; `None` where it is new.
@@ -23,12 +96,11 @@ pub struct Difference {
     pub after: Option<Origin>,
 }
 
-/// A thing: where it stands, and what its keys say, as text that can be compared.
-type Thing = (Origin, Vec<(&'static str, String)>);
+/// Where a thing stands, and what its keys say, as text that can be compared.
+type Keys = (Origin, Vec<(&'static str, String)>);
 
-/// What differs between two estates: of the catalogue, scopes, people, groups, roles, policies,
-/// attachments and ceilings. Order, spelling and file are no difference (spec-work section 7.4).
-/// Declared attributes, expectations and edit rights are not told.
+/// What differs between two estates. Order, file and what is written out though it is the default
+/// are no difference (spec-work section 7.4).
 #[must_use]
 pub fn differences(before: &Estate, after: &Estate) -> Vec<Difference> {
     let (mut old, mut new) = (things(before), things(after));
@@ -50,12 +122,12 @@ pub fn differences(before: &Estate, after: &Estate) -> Vec<Difference> {
         before: None,
         after: Some(origin),
     }));
-    found.sort_by(|a, b| a.thing.cmp(&b.thing));
+    found.sort_by_cached_key(|one| one.thing.to_string());
     found
 }
 
-fn things(estate: &Estate) -> BTreeMap<String, Thing> {
-    let mut all: BTreeMap<String, Thing> = BTreeMap::new();
+fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
+    let mut all: BTreeMap<Thing, Keys> = BTreeMap::new();
     let catalogue = &estate.catalogue;
     for kind in &catalogue.kinds {
         let names = |kinds: &[KindId]| {
@@ -67,12 +139,19 @@ fn things(estate: &Estate) -> BTreeMap<String, Thing> {
         let mut actions: Vec<String> =
             actions.map(|one| text(&(&one.name, one.level, one.addresses))).collect();
         actions.sort_unstable();
+        let service = kind.service.map(|id| &catalogue.services[id.index()].name);
         let keys = vec![
             ("actions", text(&actions)),
             ("items", names(&kind.items)),
             ("holds", names(&kind.holds)),
+            ("service", text(&service)),
+            ("about", text(&kind.about)),
         ];
-        all.insert(format!("kind:{}", kind.name), (kind.origin, keys));
+        all.insert(Thing::Kind(kind.name.to_string()), (kind.origin, keys));
+    }
+    for service in &catalogue.services {
+        let keys = vec![("about", text(&service.about))];
+        all.insert(Thing::Service(service.name.to_string()), (service.origin, keys));
     }
     for (_, scope) in estate.scopes.iter() {
         let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
@@ -80,8 +159,9 @@ fn things(estate: &Estate) -> BTreeMap<String, Thing> {
             ("kind", text(&(scope.scope_type, kind))),
             ("sealed", text(&scope.sealed)),
             ("attributes", text(&attributes(estate, &scope.attributes))),
+            ("about", text(&scope.about)),
         ];
-        all.insert(scope.path.to_string(), (scope.origin, keys));
+        all.insert(Thing::Scope(scope.path.to_string()), (scope.origin, keys));
     }
     for user in &estate.users {
         let manager = user.manager.map(|id| estate.principal_id(Principal::User(id)));
@@ -92,7 +172,7 @@ fn things(estate: &Estate) -> BTreeMap<String, Thing> {
             ("full-name", text(&user.full_name)),
             ("source", source(&user.imported)),
         ]);
-        all.insert(format!("user:{}", user.identity.name), (user.identity.origin, keys));
+        all.insert(Thing::User(user.identity.name.to_string()), (user.identity.origin, keys));
     }
     for group in &estate.groups {
         let owners = group.owners.as_ref().map(|owners| {
@@ -112,7 +192,7 @@ fn things(estate: &Estate) -> BTreeMap<String, Thing> {
             ("asks", text(&asks)),
             ("source", source(&group.imported)),
         ]);
-        all.insert(format!("group:{}", group.identity.name), (group.identity.origin, keys));
+        all.insert(Thing::Group(group.identity.name.to_string()), (group.identity.origin, keys));
     }
     for role in &estate.roles {
         let mut keys = of_identity(estate, &role.identity);
@@ -120,7 +200,7 @@ fn things(estate: &Estate) -> BTreeMap<String, Thing> {
             ("held-by", text(&members(estate, &role.held_by))),
             ("taken-by", text(&members(estate, &role.taken_by))),
         ]);
-        all.insert(format!("role:{}", role.identity.name), (role.identity.origin, keys));
+        all.insert(Thing::Role(role.identity.name.to_string()), (role.identity.origin, keys));
     }
     for (i, policy) in estate.policies.iter().enumerate() {
         let include = policy.include.iter().map(|id| &estate.policy(*id).name);
@@ -140,51 +220,155 @@ fn things(estate: &Estate) -> BTreeMap<String, Thing> {
             ("place", text(&policy.place.map(|place| &estate.scope(place).path))),
             ("locked", text(&policy.locked)),
             ("attachable", text(&attachable)),
+            ("about", text(&policy.about)),
         ];
-        all.insert(format!("policy:{}", policy.name), (policy.origin, keys));
+        all.insert(Thing::Policy(policy.name.to_string()), (policy.origin, keys));
     }
     ties(estate, &mut all);
+    rules(estate, &mut all);
     all
 }
 
 /// Attachments and ceilings, multiplied out; several that differ in their window alone are one.
-fn ties(estate: &Estate, all: &mut BTreeMap<String, Thing>) {
-    let mut windows: BTreeMap<String, (Origin, Vec<Window>)> = BTreeMap::new();
-    let mut add = |thing: String, origin: Origin, window: Window| {
-        windows.entry(thing).or_insert((origin, Vec::new())).1.push(window);
+fn ties(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
+    let mut windows: BTreeMap<Thing, (Origin, Vec<(Window, Option<Box<str>>)>)> = BTreeMap::new();
+    let mut add = |thing: Thing, origin: Origin, window: Window, about: &Option<Box<str>>| {
+        let list = &mut windows.entry(thing).or_insert((origin, Vec::new())).1;
+        // The same twice is the same once.
+        let one = (window, about.clone());
+        if !list.contains(&one) {
+            list.push(one);
+        }
     };
-    let path = |at: ScopeId| &estate.scope(at).path;
-    let name = |policy: PolicyId| &estate.policy(policy).name;
+    let path = |at: ScopeId| estate.scope(at).path.to_string();
+    let name = |policy: PolicyId| estate.policy(policy).name.to_string();
     let who = |subject: Subject| subject_id(estate, subject);
     for one in &estate.attachments {
         for policy in &one.policies {
             for to in &one.to {
                 for at in &one.at {
-                    let (policy, to) = (name(policy.value), who(to.value));
-                    let thing = format!("policy:{policy} attached to {to} at {}", path(at.value));
-                    add(thing, one.origin, one.window);
+                    let (policy, to, at) = (name(policy.value), who(to.value), path(at.value));
+                    let thing = Thing::Attachment { policy, to, at };
+                    add(thing, one.origin, one.window, &one.about);
                 }
             }
         }
     }
     for one in &estate.ceilings {
-        let over: Vec<String> = match &one.over {
-            None => vec!["everything".to_owned()],
-            Some(over) => over.iter().map(|at| path(at.value).to_string()).collect(),
+        let over: Vec<Option<String>> = match &one.over {
+            None => vec![None],
+            Some(over) => over.iter().map(|at| Some(path(at.value))).collect(),
         };
         for policy in &one.policies {
             for bound in &one.bound {
                 for over in &over {
                     let (policy, bound) = (name(policy.value), who(*bound));
-                    let thing = format!("policy:{policy} a ceiling over {over} for {bound}");
-                    add(thing, one.origin, one.window);
+                    let thing = Thing::Ceiling { policy, bound, over: over.clone() };
+                    add(thing, one.origin, one.window, &one.about);
                 }
             }
         }
     }
     for (thing, (origin, mut windows)) in windows {
-        windows.sort_unstable_by_key(|window| (window.from, window.until));
-        all.insert(thing, (origin, vec![("from, until", text(&windows))]));
+        windows.sort_unstable_by(|(a, x), (b, y)| (a.from, a.until, x).cmp(&(b.from, b.until, y)));
+        let (windows, abouts): (Vec<_>, Vec<_>) = windows.into_iter().unzip();
+        all.insert(
+            thing,
+            (origin, vec![("from, until", text(&windows)), ("about", text(&abouts))]),
+        );
+    }
+}
+
+/// What is declared of attributes, expected of decisions and said of who may edit.
+fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
+    let vocabulary = &estate.vocabulary;
+    let roots =
+        [("who", &vocabulary.who), ("target", &vocabulary.target), ("given", &vocabulary.given)];
+    for (root, declared) in roots {
+        for (name, attribute) in declared.iter() {
+            let rule = attribute.rule.as_ref();
+            let one_of = rule.and_then(|rule| rule.one_of.as_ref()).map(|values| {
+                let mut values: Vec<String> = values.iter().map(text).collect();
+                values.sort_unstable();
+                values
+            });
+            let keys = vec![
+                ("type", text(&rule.map(|rule| (rule.value_type, rule.is_list, rule.form)))),
+                ("one-of", text(&one_of)),
+                ("about", text(&attribute.about)),
+            ];
+            all.insert(Thing::Attribute(format!("{root}.{name}")), (attribute.origin, keys));
+        }
+    }
+    // Laws without a name are called by their places, so that one may stand for another: what they
+    // say is compared all the same.
+    for check in &estate.checks {
+        let lists = [&check.who, &check.does, &check.on, &check.also, &check.under];
+        let sorted = |list: &[Box<str>]| {
+            let mut list = list.to_vec();
+            list.sort_unstable();
+            list
+        };
+        let lists = lists.map(|list| sorted(list));
+        let mut given: Vec<String> = check.given.iter().map(text).collect();
+        given.sort_unstable();
+        let item = check.item.as_ref().map(|item| {
+            let mut item: Vec<String> = item.iter().map(text).collect();
+            item.sort_unstable();
+            item
+        });
+        let asked = (&check.take_up, check.time, check.expect, check.reason);
+        let keys = vec![
+            ("what it asks", text(&(lists, given, item, asked))),
+            ("about", text(&check.about)),
+        ];
+        all.insert(Thing::Expectation(check.name.to_string()), (check.origin, keys));
+    }
+    for law in &estate.laws {
+        let subjects = |list: &[Subject]| {
+            let mut list: Vec<String> = list.iter().map(|one| subject_id(estate, *one)).collect();
+            list.sort_unstable();
+            list
+        };
+        let mut does = law.does_written.to_vec();
+        does.sort_unstable();
+        let mut on: Vec<&str> = law.on.texts().collect();
+        on.sort_unstable();
+        let when = law.when.as_ref().map(|when| &when.text);
+        let said = (law.claim, subjects(&law.who), subjects(&law.except), does, on, when);
+        let keys = vec![("what it says", text(&said)), ("about", text(&law.about))];
+        all.insert(Thing::Expectation(law.name.to_string()), (law.origin, keys));
+    }
+    for separation in &estate.separations {
+        let name = |duty: &Duty| match duty {
+            Duty::Role(id) => format!("role:{}", estate.role(*id).identity.name),
+            Duty::Group(id) => format!("group:{}", estate.group(*id).identity.name),
+            Duty::Policy(id) => format!("policy:{}", estate.policy(*id).name),
+        };
+        let mut names: Vec<String> = separation.any_two_of.iter().map(name).collect();
+        names.sort_unstable();
+        let at = separation.at.as_ref().map(|at| {
+            let mut paths: Vec<&str> = at.iter().map(|at| &*estate.scope(*at).path).collect();
+            paths.sort_unstable();
+            paths
+        });
+        let keys = vec![("what it says", text(&(names, at))), ("about", text(&separation.about))];
+        all.insert(Thing::Expectation(separation.name.to_string()), (separation.origin, keys));
+    }
+    let rights = &estate.edit_rights;
+    if let Some(origin) = rights.origin {
+        let action = |id: &_| &estate.catalogue.action(*id).name;
+        let mut actions: Vec<_> = rights
+            .actions
+            .iter()
+            .map(|(key, actions)| (key, actions.iter().map(action).collect::<Vec<_>>()))
+            .collect();
+        actions.sort_unstable();
+        let keys = vec![
+            ("what is asked", text(&actions)),
+            ("no-more-than-own", text(&rights.no_more_than_own)),
+        ];
+        all.insert(Thing::EditRights, (origin, keys));
     }
 }
 
@@ -196,6 +380,7 @@ fn of_identity(estate: &Estate, identity: &Identity) -> Vec<(&'static str, Strin
     vec![
         ("place", text(&identity.place.map(|place| &estate.scope(place).path))),
         ("attributes", text(&attributes(estate, &identity.attributes))),
+        ("about", text(&identity.about)),
     ]
 }
 
@@ -221,7 +406,9 @@ fn statements(estate: &Estate, policy: PolicyId, ids: &[StatementId]) -> Vec<Str
             actions.sort_unstable();
             let mut on: Vec<&str> = one.on.texts().collect();
             on.sort_unstable();
-            format!("{actions:?} {on:?} {:?}", one.when.as_ref().map(|when| &when.text))
+            let when = one.when.as_ref().map(|when| &when.text);
+            let Statement { name, about, .. } = one;
+            format!("{actions:?} {on:?} {when:?} {name:?} {about:?}")
         })
         .collect();
     all.sort_unstable();

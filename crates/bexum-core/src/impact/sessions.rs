@@ -29,28 +29,33 @@ pub(super) fn anybody(
 }
 
 /// One of the two estates.
-struct Side<'e> {
-    decider: Decider<'e>,
+pub(super) struct Side<'e> {
+    pub(super) decider: Decider<'e>,
     spots: Spots<'e>,
     anybody: Option<Viewpoint>,
-    limited: Limited,
+    pub(super) limited: Limited,
 }
 
 /// Compares one principal after the other.
 pub struct Compared<'c, 'e> {
-    comparison: &'c Comparison<'e>,
-    sides: [Side<'e>; 2],
+    pub(super) comparison: &'c Comparison<'e>,
+    pub(super) sides: [Side<'e>; 2],
+    /// Whether later moments count, too: what begins or ends then, and roles that can be taken up
+    /// then.
+    with_later: bool,
     /// More names than any pattern of either estate has.
     many: usize,
     /// For each action of the first estate, the same of the second.
     same_actions: Vec<Option<ActionId>>,
 }
 
+/// A session, in each estate that has it.
+pub(super) type InBoth = [Option<Viewpoint>; 2];
 /// A row: what it is called, and in each estate the spot that it is there, if it is any.
-type Row = [Option<Spot>; 2];
+pub(super) type Row = [Option<Spot>; 2];
 
 impl<'c, 'e> Compared<'c, 'e> {
-    pub(super) fn new(comparison: &'c Comparison<'e>) -> Self {
+    pub(super) fn new(comparison: &'c Comparison<'e>, with_later: bool) -> Self {
         let side = |index: &'e crate::engine::Index| Side {
             decider: Decider::new(index),
             spots: Spots::new(index.estate()),
@@ -62,6 +67,7 @@ impl<'c, 'e> Compared<'c, 'e> {
         let actions = before.catalogue.actions.iter();
         Self {
             comparison,
+            with_later,
             sides: [side(comparison.before), side(comparison.after)],
             many: before.longest_pattern.max(after.longest_pattern) + 1,
             same_actions: actions.map(|one| after.catalogue.find_action(&one.name)).collect(),
@@ -94,14 +100,19 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// Each session of somebody, by the role taken up: what it is in each estate that has it.
-    fn sessions(&mut self, who: &str) -> BTreeMap<String, [Option<Viewpoint>; 2]> {
-        let mut found: BTreeMap<String, [Option<Viewpoint>; 2]> = BTreeMap::new();
+    pub(super) fn sessions(&mut self, who: &str) -> BTreeMap<String, InBoth> {
+        let mut found: BTreeMap<String, InBoth> = BTreeMap::new();
         for (i, side) in self.sides.iter_mut().enumerate() {
             let estate = side.decider.index.estate();
             let (Some(who), Some(anybody)) = (estate.find_principal(who), &side.anybody) else {
                 continue;
             };
-            for session in reach::sessions(&mut side.decider, &anybody.seen_by(who)) {
+            let view = anybody.seen_by(who);
+            let sessions = match self.with_later {
+                true => sessions_from(&mut side.decider, &view),
+                false => reach::sessions(&mut side.decider, &view),
+            };
+            for session in sessions {
                 let role = session.take_up.map(|role| estate.role(role).identity.name.to_string());
                 found.entry(role.unwrap_or_default()).or_default()[i] = Some(session);
             }
@@ -110,7 +121,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// Where the change may concern a session.
-    fn parts(&mut self, who: &str, session: &[Option<Viewpoint>; 2]) -> Vec<Part> {
+    pub(super) fn parts(&mut self, who: &str, session: &InBoth) -> Vec<Part> {
         let [Some(before), Some(after)] = session else { return vec![Part::Everywhere] };
         if self.comparison.touches.everything {
             return vec![Part::Everywhere];
@@ -136,7 +147,7 @@ impl<'c, 'e> Compared<'c, 'e> {
 
     /// The moment, and each later one at which the groups or roles of a session change in either
     /// estate.
-    fn times(&mut self, session: &[Option<Viewpoint>; 2]) -> Vec<Time> {
+    pub(super) fn times(&mut self, session: &InBoth) -> Vec<Time> {
         let mut found = Vec::new();
         for (side, view) in self.sides.iter_mut().zip(session) {
             let Some(view) = view else { continue };
@@ -199,13 +210,19 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// The scopes of the parts at which one of the estates may allow the session something, by path.
-    fn scopes(&mut self, session: &[Option<Viewpoint>; 2], parts: &[Part]) -> BTreeSet<String> {
+    pub(super) fn scopes(&mut self, session: &InBoth, parts: &[Part]) -> BTreeSet<String> {
         // Where one estate allows something, the other may have scopes of its own, which are items to
         // the first.
         let mut tops: BTreeSet<String> = BTreeSet::new();
         for (side, view) in self.sides.iter_mut().zip(session) {
             let Some(view) = view else { continue };
             let estate = side.decider.index.estate();
+            if self.with_later {
+                // Something may be attached anywhere by then.
+                let accounts = estate.scopes.iter().filter(|(_, scope)| scope.parent.is_none());
+                tops.extend(accounts.map(|(_, scope)| scope.path.to_string()));
+                continue;
+            }
             let everything = ActionSet::all(estate.catalogue.actions.len());
             let asking = side.decider.session_of(view.who, &view.also, view.take_up, view.time);
             let allowed = side.decider.where_allowed(&asking, view.time, &everything);
@@ -234,7 +251,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// The rows of a scope that one of the estates declares, by what they are called.
-    fn rows(&mut self, session: &[Option<Viewpoint>; 2], path: &str) -> BTreeMap<String, Row> {
+    pub(super) fn rows(&mut self, session: &InBoth, path: &str) -> BTreeMap<String, Row> {
         let mut found: BTreeMap<String, Row> = BTreeMap::new();
         let mut has_items = false;
         for (i, side) in self.sides.iter().enumerate() {
@@ -276,19 +293,22 @@ impl<'c, 'e> Compared<'c, 'e> {
     /// The items that patterns single out below a scope in either estate, each as it is shown and as
     /// it is asked; and those that two of them single out together, of which one does so in one of
     /// the estates alone.
-    fn singled_out(
-        &mut self,
-        session: &[Option<Viewpoint>; 2],
-        path: &str,
-    ) -> BTreeMap<String, String> {
+    fn singled_out(&mut self, session: &InBoth, path: &str) -> BTreeMap<String, String> {
         let mut rests: BTreeMap<String, (Rest, String)> = BTreeMap::new();
         let mut known: [BTreeSet<String>; 2] = Default::default();
-        for (i, (side, view)) in self.sides.iter_mut().zip(session).enumerate() {
+        let times = if self.with_later { self.times(session) } else { Vec::new() };
+        let mut views: Vec<(usize, Viewpoint)> = Vec::new();
+        for (i, view) in session.iter().enumerate() {
+            let Some(view) = view else { continue };
+            views.push((i, view.clone()));
+            let later = times.iter().filter(|time| **time != view.time);
+            views.extend(later.map(|time| (i, Viewpoint { time: *time, ..view.clone() })));
+        }
+        for (i, view) in views {
+            let side = &mut self.sides[i];
             let index = side.decider.index;
             let estate = index.estate();
-            let (Some(view), Some(nearest)) = (view, estate.scopes.nearest(path)) else {
-                continue;
-            };
+            let Some(nearest) = estate.scopes.nearest(path) else { continue };
             let spot = Spot {
                 shown: path.to_owned(),
                 asked: path.to_owned(),
@@ -307,14 +327,18 @@ impl<'c, 'e> Compared<'c, 'e> {
                 };
                 items::rests(&segments, statements, &context, self.many)
             };
-            let (found, whole) = rests_of(&side.decider.statements_in_play(&asking, &query));
+            // A pattern whose time is over, or not come, is there all the same.
+            let (ever, whole_ever) =
+                rests_of(&side.decider.statements_at_any_time(&asking, &query));
+            known[i].extend(ever.iter().map(|(rest, _)| rest.text.to_string()));
+            let (found, whole) = match self.with_later {
+                true => (ever, whole_ever),
+                false => rests_of(&side.decider.statements_in_play(&asking, &query)),
+            };
             side.limited.extend((!whole).then_some(nearest));
             for (rest, asked) in found {
                 rests.entry(rest.text.to_string()).or_insert((rest, asked));
             }
-            // A pattern whose time is over, or not come, is there all the same.
-            let (ever, _) = rests_of(&side.decider.statements_at_any_time(&asking, &query));
-            known[i].extend(ever.into_iter().map(|(rest, _)| rest.text.to_string()));
         }
         let sides = &self.sides;
         let is_free = |below: &str| {
@@ -345,7 +369,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     fn compare(
         &mut self,
         (who, role): (&str, &str),
-        session: &[Option<Viewpoint>; 2],
+        session: &InBoth,
         (place, row): (&str, &Row),
         found: &mut Vec<Cell>,
     ) {
@@ -408,12 +432,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// Whether a cell that depends in both estates is opened, and whether it is closed.
-    fn opened_and_closed(
-        &mut self,
-        session: &[Option<Viewpoint>; 2],
-        row: &Row,
-        action: &str,
-    ) -> (Opened, Opened) {
+    fn opened_and_closed(&mut self, session: &InBoth, row: &Row, action: &str) -> (Opened, Opened) {
         if self.says_the_same(session, row, action) {
             return (Opened::No, Opened::No);
         }
@@ -429,13 +448,13 @@ impl<'c, 'e> Compared<'c, 'e> {
         };
         let (before, after) = (before.query(old, was), after.query(new, is));
         let (one, other) = (&mut one.decider, &mut other.decider);
-        let opens = opened((one, &before), (other, &after));
-        (opens, opened((other, &after), (one, &before)))
+        let opens = opened(&mut [(one, &before)], (other, &after));
+        (opens, opened(&mut [(other, &after)], (one, &before)))
     }
 
     /// Whether all that has a say about an action on a row is the same in both estates, from this
     /// moment on: then nothing is opened or closed there, whatever is given.
-    fn says_the_same(&mut self, session: &[Option<Viewpoint>; 2], row: &Row, action: &str) -> bool {
+    pub(super) fn says_the_same(&mut self, session: &InBoth, row: &Row, action: &str) -> bool {
         self.times(session).into_iter().all(|time| {
             let [one, other] =
                 [0, 1].map(|i| self.said(i, time, session[i].as_ref(), row[i].as_ref(), action));
@@ -461,8 +480,26 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 }
 
+/// Somebody by themselves, then with each role that they can take up at this moment or later.
+pub(super) fn sessions_from(decider: &mut Decider<'_>, view: &Viewpoint) -> Vec<Viewpoint> {
+    let mut found: Vec<Viewpoint> = Vec::new();
+    let mut time = view.time;
+    loop {
+        let at = Viewpoint { time, ..view.clone() };
+        for session in reach::sessions(decider, &at) {
+            if !found.iter().any(|known| known.take_up == session.take_up) {
+                found.push(Viewpoint { time: view.time, ..session });
+            }
+        }
+        match decider.closure_for(view.who, &view.also, time).valid_during.until {
+            Some(next) if next > time && next <= Time::LATEST => time = next,
+            _ => return found,
+        }
+    }
+}
+
 /// The place of an item by a path of fresh names; `None` where the estate has none there.
-fn item_at(estate: &Estate, path: &str) -> Option<Place> {
+pub(super) fn item_at(estate: &Estate, path: &str) -> Option<Place> {
     let nearest = estate.scopes.nearest(path)?;
     let scope = estate.scope(nearest);
     let below = path.get(scope.path.len() + 1..)?;

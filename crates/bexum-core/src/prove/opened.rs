@@ -37,13 +37,16 @@ pub(crate) enum Opened {
 /// An estate, and the request as it stands there: its time is the first moment that counts.
 pub(crate) type Asked<'a, 'q, 'e> = (&'a mut Decider<'e>, &'a Query<'q>);
 
-/// Whether the second allows, in some circumstances that complete those given, what the first does
-/// not allow in the same, at the request's moment or later.
-pub(crate) fn opened<'e>(before: Asked<'_, '_, 'e>, after: Asked<'_, '_, 'e>) -> Opened {
-    let ((old, old_query), (new, new_query)) = (before, after);
+/// Whether a request is allowed, in some circumstances that complete those given, in which none of
+/// the others is allowed, at the request's moment or later. The attributes of all estates must have
+/// the same numbers, as far as an estate has them.
+pub(crate) fn opened<'e>(others: &mut [Asked<'_, '_, 'e>], after: Asked<'_, '_, 'e>) -> Opened {
+    let (new, new_query) = after;
     let now = new_query.time;
-    let mut bounds = bounds(old, old_query);
-    bounds.extend(self::bounds(new, new_query));
+    let mut bounds = bounds(new, new_query);
+    for (other, query) in others.iter_mut() {
+        bounds.extend(self::bounds(other, query));
+    }
     bounds.sort_unstable();
     bounds.dedup();
     let from_now = Window { from: Some(now), until: None };
@@ -53,15 +56,15 @@ pub(crate) fn opened<'e>(before: Asked<'_, '_, 'e>, after: Asked<'_, '_, 'e>) ->
     }
     let mut is_decided = true;
     // The first names are the same: that of the estate that has more are all.
-    let all_names = [old.index, new.index].map(|index| &index.estate().attribute_names);
-    let names = if all_names[0].len() > all_names[1].len() { all_names[0] } else { all_names[1] };
+    let of_others = others.iter().map(|(other, _)| &other.index.estate().attribute_names);
+    let names = of_others.fold(&new.index.estate().attribute_names, |most, names| {
+        if names.len() > most.len() { names } else { most }
+    });
     for time in moments {
-        let (old_query, new_query) =
-            (Query { time, ..old_query.clone() }, Query { time, ..new_query.clone() });
-        let found = with_search(old, None, old_query, None, STEPS, |beside| {
-            with_search(new, None, new_query, Some((beside, names)), STEPS, |search| {
-                search.is_found()
-            })
+        let found = beside_all(others, time, None, &mut |unless| {
+            let query = Query { time, ..new_query.clone() };
+            let unless = unless.map(|unless| (unless, names));
+            with_search(new, None, query, unless, STEPS, |search| search.is_found())
         });
         match found {
             Opened::Yes => return Opened::Yes,
@@ -70,6 +73,58 @@ pub(crate) fn opened<'e>(before: Asked<'_, '_, 'e>, after: Asked<'_, '_, 'e>) ->
         }
     }
     if is_decided { Opened::No } else { Opened::NotDecided }
+}
+
+/// Gets a search ready for each of these requests, of which none must be allowed.
+fn beside_all<'e>(
+    rest: &mut [Asked<'_, '_, 'e>],
+    time: Time,
+    unless: Option<&mut dyn Beside>,
+    then: &mut dyn FnMut(Option<&mut dyn Beside>) -> Opened,
+) -> Opened {
+    let Some(((other, query), rest)) = rest.split_first_mut() else { return then(unless) };
+    let query = Query { time, ..query.clone() };
+    with_search(other, None, query, None, STEPS, |search| match unless {
+        None => beside_all(rest, time, Some(search), then),
+        Some(unless) => {
+            let mut both = Both { one: unless, other: search };
+            beside_all(rest, time, Some(&mut both), then)
+        }
+    })
+}
+
+/// Two requests, of which neither must be allowed.
+struct Both<'b> {
+    one: &'b mut dyn Beside,
+    other: &'b mut dyn Beside,
+}
+
+impl Beside for Both<'_> {
+    fn take_in(&self, unknowns: &mut Unknowns) {
+        self.one.take_in(unknowns);
+        self.other.take_in(unknowns);
+    }
+
+    fn put(&mut self, unknowns: &Unknowns, assignment: &Assignment, names: &AttributeNames) {
+        self.one.put(unknowns, assignment, names);
+        self.other.put(unknowns, assignment, names);
+    }
+
+    fn may_be_refused(&mut self) -> bool {
+        self.one.may_be_refused() && self.other.may_be_refused()
+    }
+
+    fn is_refused(&mut self) -> bool {
+        self.one.is_refused() && self.other.is_refused()
+    }
+
+    fn next_free(&self, unknowns: &Unknowns, free: &dyn Fn(&usize) -> bool) -> Option<usize> {
+        self.one.next_free(unknowns, free).or_else(|| self.other.next_free(unknowns, free))
+    }
+
+    fn names_path(&self) -> bool {
+        self.one.names_path() || self.other.names_path()
+    }
 }
 
 /// The moments from the query's on at which something that has a say begins, ends, or is compared

@@ -10,46 +10,62 @@ use bexum_core::engine::Engine;
 use bexum_core::impact::{Cell, Comparison, LimitedIn, differences};
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::reach::Limited;
-use bexum_core::{Estate, Request};
+use bexum_core::{Declarations, Estate, Request};
 use bexum_files::discover::ROOT_FILE;
 use bexum_files::texts::{RevisionError, Texts};
 use bexum_files::{Failure, Folder, Loaded, Named, Problem, Revision, Sources, TextSource};
 use bexum_wire::impact as wire;
 use rayon::prelude::*;
 
-use super::circumstances;
+use super::{by, circumstances};
 use crate::args::{FailOn, Impact, ImpactFormat};
 use crate::exit::Exit;
 use crate::render::grid_builder::told_apart;
 use crate::render::impact::{Changed, Told};
 use crate::render::problem;
+use crate::render::ruling::By;
 use crate::terminal::{self, Helped};
 
 /// Principals that one thread compares together.
 const TOGETHER: usize = 64;
 
 /// One of the two estates, and what it is called.
-struct Side {
-    name: String,
-    estate: Arc<Estate>,
-    sources: Sources,
+pub(super) struct Side {
+    pub(super) name: String,
+    pub(super) estate: Arc<Estate>,
+    pub(super) sources: Sources,
+    pub(super) declared: Declarations,
 }
 
 pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
-    if typed.circumstances.take_up.is_some() {
-        bail!("every role counts that somebody can take up: `--as` is not for `impact`");
+    if typed.by.is_none() && typed.circumstances.take_up.is_some() {
+        bail!("every role counts that somebody can take up: `--as` goes with `--by` alone");
     }
-    let before = before(at, typed)?;
-    let after = after(at, typed, &before.estate)?;
-    let (request, _) = circumstances::request(&typed.circumstances)?;
+    let mut before = before(at, typed)?;
+    let mut after = after(at, typed, &before.estate)?;
+    if typed.by.is_none() {
+        // Nobody asks about what is declared: of a large estate that is a good part of its memory.
+        (before.declared, after.declared) = Default::default();
+    }
+    let (mut request, _) = circumstances::request(&typed.circumstances)?;
+    if typed.by.is_some() {
+        // They are those of whoever makes the change, which may concern everybody in any.
+        request.take_up = None;
+        request.given.clear();
+        request.empty_tables.clear();
+    }
     let engines = [&before, &after].map(|side| Engine::new(Arc::clone(&side.estate)));
     let wanted = Wanted::of(typed, &before.estate, &after.estate)?;
+    let ruling = match &typed.by {
+        Some(who) => Some(by::ruled(who, typed, [&before, &after], &engines)?),
+        None => None,
+    };
     let (mut cells, limited) = compare(&engines, &request, &wanted)?;
     cells.retain(|cell| wanted.takes(cell));
     let changes: Vec<Changed> = differences(&before.estate, &after.estate)
         .into_iter()
         .map(|one| Changed {
-            thing: one.thing,
+            thing: one.thing.to_string(),
             keys: one.keys,
             at: [
                 one.before.map(|at| before.sources.shown(at)),
@@ -66,7 +82,8 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
                 let keys = one.keys.iter().map(|key| (*key).to_owned()).collect();
                 wire::Difference { thing: one.thing.clone(), keys, before, after }
             });
-            let impact = wire::Impact::new(before, after, differences.collect(), &cells);
+            let mut impact = wire::Impact::new(before, after, differences.collect(), &cells);
+            impact.by = ruling.as_ref().map(By::shape);
             terminal::unless_gone(terminal::print_json(&impact))?;
         }
         ImpactFormat::Text | ImpactFormat::Markdown => {
@@ -80,8 +97,14 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
                 full: typed.full,
             };
             let text = match typed.format {
-                ImpactFormat::Markdown => told.markdown(),
-                _ => told.text(terminal::width()),
+                ImpactFormat::Markdown => {
+                    told.markdown() + &ruling.as_ref().map(By::markdown).unwrap_or_default()
+                }
+                _ => {
+                    let width = terminal::width();
+                    let by = ruling.as_ref().map(|by| by.text(width, typed.full));
+                    told.text(width) + &by.unwrap_or_default()
+                }
             };
             terminal::unless_gone(terminal::print(&text))?;
         }
@@ -93,11 +116,13 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
     }
     let gained = cells.iter().any(|cell| cell.is_gained);
     let lost = cells.iter().any(|cell| cell.is_lost);
-    let fails = typed.fail_on.iter().any(|on| match on {
-        FailOn::Gained => gained,
-        FailOn::Lost => lost,
-        FailOn::Any => gained || lost,
-    });
+    let is_refused = ruling.is_some_and(|by| !by.ruling.is_allowed());
+    let fails = is_refused
+        || typed.fail_on.iter().any(|on| match on {
+            FailOn::Gained => gained,
+            FailOn::Lost => lost,
+            FailOn::Any => gained || lost,
+        });
     Ok(if fails { Exit::Denied } else { Exit::Done })
 }
 
@@ -139,7 +164,7 @@ fn nothing(name: String) -> anyhow::Result<Side> {
     let text = "[estate]\nname = \"nothing\"\nformat = 1\n".to_owned();
     let (root, files) = (PathBuf::from("nothing"), vec![(PathBuf::from(ROOT_FILE), text)]);
     let texts = Named { root, files };
-    side(name, bexum_files::load_from(&texts))
+    side(name, bexum_files::load_declared(&texts, None))
 }
 
 /// The estate after the change; where none is named, the files as they are.
@@ -151,17 +176,21 @@ fn after(at: Option<&Path>, typed: &Impact, before: &Estate) -> anyhow::Result<S
             ("the files as they are".to_owned(), files)
         }
     };
-    side(name, bexum_files::load_beside(&*texts, before))
+    side(name, bexum_files::load_declared(&*texts, Some(before)))
 }
 
-fn side(name: String, loaded: Result<Loaded, Box<Failure>>) -> anyhow::Result<Side> {
-    let Loaded { estate, sources } = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
-    Ok(Side { name, estate, sources })
+fn side(
+    name: String,
+    loaded: Result<(Loaded, Declarations), Box<Failure>>,
+) -> anyhow::Result<Side> {
+    let (loaded, declared) = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
+    let Loaded { estate, sources } = loaded;
+    Ok(Side { name, estate, sources, declared })
 }
 
 /// What is named, loaded.
 fn load(at: Option<&Path>, name: &str) -> anyhow::Result<Side> {
-    side(name.to_owned(), bexum_files::load_from(&*texts(at, name)?))
+    side(name.to_owned(), bexum_files::load_declared(&*texts(at, name)?, None))
 }
 
 /// What is named: a folder that holds an estate, or a revision.

@@ -1,6 +1,7 @@
 //! Subcommands: load, compute, hand to rendering.
 
 mod ask;
+mod by;
 mod circumstances;
 pub(crate) mod complete;
 mod demo;

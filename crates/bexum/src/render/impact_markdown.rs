@@ -61,13 +61,13 @@ impl Told<'_> {
 
 const HEAD: &str = "| | who | level | what | where |\n| --- | --- | --- | --- | --- |\n";
 
-fn folded(title: &str, body: &str) -> String {
+pub(super) fn folded(title: &str, body: &str) -> String {
     format!("\n<details><summary>{title}</summary>\n\n{body}\n</details>\n")
 }
 
 /// Names that anybody could have written, as they are: nothing in them is markup, and none ends a
 /// table's field.
-fn code(text: &str) -> String {
+pub(super) fn code(text: &str) -> String {
     let mut shown = String::from("<code>");
     for c in safe(text).chars() {
         match c {

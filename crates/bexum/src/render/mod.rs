@@ -14,4 +14,5 @@ pub(crate) mod problem;
 pub(crate) mod proof;
 pub(crate) mod reach_csv;
 pub(crate) mod report;
+pub(crate) mod ruling;
 pub(crate) mod style;

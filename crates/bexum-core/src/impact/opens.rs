@@ -1,0 +1,157 @@
+//! Whether a change opens anything at all: at this moment or a later one, in whatever circumstances
+//! (spec-work section 8, "opened").
+
+use super::sessions::{Compared, InBoth, Row, item_at, sessions_from};
+use crate::engine::{Decider, Index};
+use crate::id::ActionId;
+use crate::pattern::residual::FRESH;
+use crate::prove::{Opened, opened};
+use crate::reach::{Spot, SpotSort, Viewpoint};
+use crate::request::{Request, RequestFault, resolve_target};
+
+/// A cell that the second estate allows in some circumstances in which the first does not.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct OpenedCell {
+    /// Who: `user:ines`, `resource:veyra/core`, or a role by itself.
+    pub who: String,
+    /// The bare name of the role taken up; empty where none is.
+    pub role: String,
+    /// The row: a path, or the pattern of items that it stands for.
+    pub place: String,
+    /// The action.
+    pub action: String,
+    /// Whether it is found out; else it counts as opened because that could not be ruled out.
+    pub is_decided: bool,
+}
+
+/// What somebody can do in an estate, in each of their sessions: what is allowed to one of these, in
+/// the same circumstances at the same moment, is not looked for.
+#[derive(Debug)]
+pub struct OwnSessions<'e> {
+    /// Each with a decider of its own, as all are asked together.
+    sessions: Vec<(Decider<'e>, Viewpoint)>,
+    index: &'e Index,
+}
+
+impl<'e> OwnSessions<'e> {
+    /// Those of who asks in this request, whose time is the moment; the role in it is none of it.
+    ///
+    /// # Errors
+    /// A request that is an error in this estate.
+    pub fn new(index: &'e Index, request: &Request<'_>) -> Result<Self, RequestFault> {
+        let view = Request { take_up: None, ..request.clone() }.viewpoint(index.estate())?;
+        let sessions = sessions_from(&mut Decider::new(index), &view);
+        let sessions = sessions.into_iter().map(|view| (Decider::new(index), view));
+        Ok(Self { sessions: sessions.collect(), index })
+    }
+
+    /// What a row is here.
+    fn spot(&self, row: &Spot) -> Option<Spot> {
+        let estate = self.index.estate();
+        if row.asked.contains(FRESH) {
+            let place = item_at(estate, &row.asked)?;
+            return Some(Spot { sort: SpotSort::Pattern, place, ..row.clone() });
+        }
+        resolve_target(estate, &row.asked).ok().map(|target| Spot::at(&target))
+    }
+}
+
+impl<'e> Compared<'_, 'e> {
+    /// The first cell of somebody that is opened, or of which that could not be ruled out; with
+    /// somebody's own sessions, the first that is none of these either.
+    pub fn first_opened(
+        &mut self,
+        who: &str,
+        mut own: Option<&mut OwnSessions<'e>>,
+    ) -> Option<OpenedCell> {
+        for (role, session) in self.sessions(who) {
+            let parts = self.parts(who, &session);
+            if parts.is_empty() || session[1].is_none() {
+                continue;
+            }
+            for path in self.scopes(&session, &parts) {
+                for (place, row) in self.rows(&session, &path) {
+                    let own = own.as_deref_mut();
+                    let Some((action, is_decided)) = self.opened_on(&session, &row, own) else {
+                        continue;
+                    };
+                    let who = who.to_owned();
+                    return Some(OpenedCell { who, role, place, action, is_decided });
+                }
+            }
+        }
+        None
+    }
+
+    /// Where not all items that patterns single out were told apart.
+    #[must_use]
+    pub fn is_limited(&self) -> bool {
+        self.sides.iter().any(|side| !side.limited.is_empty())
+    }
+
+    /// The first action that is opened on a row, and whether that is decided.
+    fn opened_on(
+        &mut self,
+        session: &InBoth,
+        row: &Row,
+        mut own: Option<&mut OwnSessions<'e>>,
+    ) -> Option<(String, bool)> {
+        let ([_, Some(after)], [_, Some(spot)]) = (session, row) else { return None };
+        let times = self.times(session);
+        let new = &mut self.sides[1].decider;
+        let index = new.index;
+        let estate = index.estate();
+        let applicable = spot.applicable(estate);
+        let may_be_allowed = times.into_iter().any(|time| {
+            let asking = new.session_of(after.who, &after.also, after.take_up, time);
+            new.may_be_allowed(&asking, spot.scope(), applicable)
+        });
+        if !may_be_allowed {
+            return None;
+        }
+        for action in applicable.ones().map(ActionId::new) {
+            let name = &estate.catalogue.action(action).name;
+            if self.says_the_same(session, row, name) {
+                continue;
+            }
+            let found = match self.comparison.can_complete {
+                true => self.is_opened(session, row, action, own.as_deref_mut()),
+                false => Opened::NotDecided,
+            };
+            if found != Opened::No {
+                return Some((name.to_string(), found == Opened::Yes));
+            }
+        }
+        None
+    }
+
+    fn is_opened(
+        &mut self,
+        session: &InBoth,
+        row: &Row,
+        action: ActionId,
+        own: Option<&mut OwnSessions<'e>>,
+    ) -> Opened {
+        let ([before, Some(after)], [old, Some(new)]) = (session, row) else { return Opened::No };
+        let [one, other] = &mut self.sides;
+        let name = &other.decider.index.estate().catalogue.action(action).name;
+        let mut queries = Vec::new();
+        if let (Some(view), Some(spot)) = (before, old)
+            && let Some(action) = one.decider.index.estate().catalogue.find_action(name)
+            && spot.applicable(one.decider.index.estate()).contains(action.index())
+        {
+            queries.push((&mut one.decider, view.query(spot, action)));
+        }
+        let own_spot = own.as_ref().and_then(|own| own.spot(new));
+        if let (Some(own), Some(spot)) = (own, &own_spot)
+            && let Some(action) = own.index.estate().catalogue.find_action(name)
+            && spot.applicable(own.index.estate()).contains(action.index())
+        {
+            let sessions = own.sessions.iter_mut();
+            queries.extend(sessions.map(|(decider, view)| (decider, view.query(spot, action))));
+        }
+        let mut others: Vec<_> =
+            queries.iter_mut().map(|(decider, query)| (&mut **decider, &*query)).collect();
+        opened(&mut others, (&mut other.decider, &after.query(new, action)))
+    }
+}
