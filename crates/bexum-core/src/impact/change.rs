@@ -229,9 +229,12 @@ fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
     all
 }
 
+/// When something is tied, and what its author says about it.
+type Tied = (Window, Option<Box<str>>);
+
 /// Attachments and ceilings, multiplied out; several that differ in their window alone are one.
 fn ties(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
-    let mut windows: BTreeMap<Thing, (Origin, Vec<(Window, Option<Box<str>>)>)> = BTreeMap::new();
+    let mut windows: BTreeMap<Thing, (Origin, Vec<Tied>)> = BTreeMap::new();
     let mut add = |thing: Thing, origin: Origin, window: Window, about: &Option<Box<str>>| {
         let list = &mut windows.entry(thing).or_insert((origin, Vec::new())).1;
         // The same twice is the same once.
