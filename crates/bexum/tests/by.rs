@@ -547,6 +547,20 @@ do = "*"
 place = "w/s"
 [[policy.write.allow]]
 do = "obj.write"
+[policy.as-user]
+place = "w/s"
+[[policy.as-user.allow]]
+do = "obj.write"
+when = "who.type = 'user'"
+[policy.with-mfa]
+place = "w/s"
+[[policy.with-mfa.allow]]
+do = "obj.write"
+when = "given.mfa"
+[[attach]]
+policy = "with-mfa"
+to = "user:editor"
+at = "w/s"
 [user.admin]
 place = "w"
 [group.strong]
@@ -591,7 +605,18 @@ fn ways_in_are_shut() {
         )
     );
     let crew = "members = [\"user:ann\"]\n[group.open]";
-    let tried: [(Change<'_>, &str); 17] = [
+    let tried: [(Change<'_>, &str); 18] = [
+        // A role that can be taken up later, of which by itself nothing is said.
+        (
+            &[
+                (
+                    "[role.keeper]",
+                    "[role.keeper]\ntaken-by = [{ who = 'user:cas', from = 2090-01-01T00:00:00Z }]",
+                ),
+                ("", "[[attach]]\npolicy = 'as-user'\nto = 'role:keeper'\nat = 'w/s/a'"),
+            ],
+            "user:cas as role:keeper could obj.write",
+        ),
         // Even a new store, where somebody else can do more than who makes it.
         (
             &[("", "[resource.'w/s/new']\nkind = 'store'")],
@@ -707,7 +732,9 @@ fn ways_in_are_shut() {
     assert_eq!(alone.code, Some(1), "{}", alone.out);
     assert!(alone.out.contains("leaving would open something"), "{}", alone.out);
     // What is within their own, and what opens nothing, they may.
-    let fine: [Change<'_>; 4] = [
+    let fine: [Change<'_>; 5] = [
+        // In circumstances in which they can do it themselves, and in no other.
+        &[("", "[[attach]]\npolicy = 'with-mfa'\nto = 'user:cas'\nat = 'w/s/a'")],
         &[("", "[[attach]]\npolicy = 'read'\nto = 'user:cas'\nat = 'w/s/a'")],
         &[("", "[[attach]]\npolicy = 'refuse'\nto = 'user:cas'\nat = 'w/s/a'")],
         &[("join = \"approval\"", "join = 'approval'\nmembers = 'user:ben'")],
