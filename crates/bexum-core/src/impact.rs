@@ -15,7 +15,7 @@ use touches::Touches;
 
 pub use change::{Difference, Thing, differences};
 pub use opens::{OpenedCell, OwnSessions};
-pub use sessions::Compared;
+pub use sessions::{Compared, RolesChanged};
 
 /// What a cell comes to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -57,6 +57,18 @@ pub struct Cell {
     pub is_lost: bool,
     /// Whether it could be found out if it is opened or closed; else it counts as both.
     pub is_decided: bool,
+    /// Of a cell that rose: another session of theirs to which it was allowed before, by the role
+    /// taken up (nothing where none is).
+    pub held_as: Option<String>,
+}
+
+impl Cell {
+    /// Whether it says that somebody can do more than before: what they could do in another session
+    /// is no more.
+    #[must_use]
+    pub fn is_new_gain(&self) -> bool {
+        self.is_gained && self.held_as.is_none()
+    }
 }
 
 /// Two estates beside each other, and the circumstances in which both are asked.

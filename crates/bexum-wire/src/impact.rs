@@ -1,6 +1,6 @@
 //! What a change does: `impact --format json`.
 
-use bexum_core::impact::{Cell as CoreCell, Outcome as CoreOutcome};
+use bexum_core::impact::{Cell as CoreCell, Outcome as CoreOutcome, RolesChanged};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -24,9 +24,53 @@ pub struct Impact {
     pub differences: Vec<Difference>,
     /// Every one of them, in the order of its fields.
     pub cells: Vec<Cell>,
+    /// Who can take up which roles, newly or no longer.
+    pub roles: Vec<Roles>,
+    /// Checks, laws and separations that come to something else.
+    pub expectations: Vec<Expectation>,
     /// Whether somebody may make the change, if that was asked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<By>,
+}
+
+/// Roles that somebody can take up newly, or no longer.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Roles {
+    /// `user:ines`.
+    pub who: String,
+    /// As `role:keeper`.
+    pub newly: Vec<String>,
+    /// As `role:keeper`.
+    pub no_longer: Vec<String>,
+}
+
+impl Roles {
+    /// The shape.
+    #[must_use]
+    pub fn of(who: &str, changed: &RolesChanged) -> Self {
+        let named = |roles: &[String]| roles.iter().map(|role| format!("role:{role}")).collect();
+        let (newly, no_longer) = (named(&changed.newly), named(&changed.no_longer));
+        Self { who: who.to_owned(), newly, no_longer }
+    }
+}
+
+/// An expectation that comes to something else.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Expectation {
+    /// Its table and name: `never 'no keys for guests'`.
+    pub what: String,
+    /// `held`, `broken` or `not decided`; not there of what is new.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// The same; not there of what is gone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// Whether it breaks by the change.
+    pub is_broken: bool,
+    /// Where it stands.
+    pub written: String,
 }
 
 /// Whether somebody may make the change.
@@ -109,6 +153,10 @@ pub struct Cell {
     pub is_lost: bool,
     /// Whether it could be found out if it is opened or closed.
     pub is_decided: bool,
+    /// Of a cell that rose: another session of theirs to which it was allowed before, as
+    /// `role:keeper`; nothing in it where no role was taken up.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub held_as: Option<String>,
 }
 
 /// What a cell comes to.
@@ -152,6 +200,8 @@ impl Impact {
             not_decided: count(|cell| !cell.is_decided),
             differences,
             cells: cells.iter().map(Cell::of).collect(),
+            roles: Vec::new(),
+            expectations: Vec::new(),
             by: None,
         }
     }
@@ -169,6 +219,10 @@ impl Cell {
             is_gained: cell.is_gained,
             is_lost: cell.is_lost,
             is_decided: cell.is_decided,
+            held_as: cell.held_as.as_ref().map(|role| match role.is_empty() {
+                true => String::new(),
+                false => format!("role:{role}"),
+            }),
         }
     }
 }

@@ -342,6 +342,9 @@ pub(crate) struct Impact {
     /// Name every place
     #[arg(long)]
     pub(crate) full: bool,
+    /// In csv: sessions with the same change together, by the first of them, with a column `count`
+    #[arg(long)]
+    pub(crate) together: bool,
     #[command(flatten)]
     pub(crate) circumstances: Circumstances,
     /// How to write it
@@ -358,6 +361,8 @@ pub(crate) enum FailOn {
     Lost,
     /// Either
     Any,
+    /// A check, law or separation that held does so no longer, or a new one does not
+    Broken,
 }
 
 /// How to write what a change does.
@@ -371,6 +376,8 @@ pub(crate) enum ImpactFormat {
     Csv,
     /// For a comment on a proposed change: the answer, a short table, the rest folded away
     Markdown,
+    /// A page by itself
+    Html,
 }
 
 const IMPACT_EXAMPLES: &str = "\

@@ -281,3 +281,77 @@ fn an_estate_that_does_not_load_stands_for_no_access_on_demand() {
     let after = run(&folder, &[".", from, "--from-broken"]);
     assert_eq!(after.code, Some(2), "{}", after.out);
 }
+
+/// An estate of one store, with a role that some can take up.
+fn with_role(taken_by: &str, more: &str) -> String {
+    format!(
+        "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\nalter = ['write']\n[account.v]\n[resource.'v/s']\nkind = 'store'\n[user.a]\n[user.b]\n[user.c]\n[role.r]\ntaken-by = {taken_by}\n[policy.p]\n[[policy.p.allow]]\ndo = '*'\n[[attach]]\npolicy = 'p'\nto = 'role:r'\nat = 'v'\n{more}"
+    )
+}
+
+#[test]
+fn what_changes_besides_cells() {
+    let law = "[[never]]\nname = 'b stays out'\nwho = 'user:b'\ndoes = 'obj.write'\non = '/v/**'\n[[check]]\nname = 'c reads'\nwho = 'user:c'\ndoes = 'obj.read'\non = 'v/s/x'\nexpect = 'allow'\n";
+    let attached = "[[attach]]\npolicy = 'p'\nto = ['user:a', 'user:c']\nat = 'v'\n";
+    let folder = Folder::new()
+        .with("a/bexum.toml", with_role("['user:a', 'user:c']", law))
+        .with("b/bexum.toml", with_role("['user:a', 'user:b']", &format!("{law}{attached}")));
+    let run = |args: &[&str]| folder.run(&[&["impact", "a", "b", "--at-time", AT], args].concat());
+    let text = run(&[]);
+    assert_eq!(text.code, Some(0), "{}", text.err);
+    insta::assert_snapshot!(text.out);
+    // What breaks makes it fail; what is mended does not.
+    assert_eq!(run(&["--fail-on", "broken"]).code, Some(1));
+    let back = folder.run(&["impact", "b", "a", "--at-time", AT, "--fail-on", "broken"]);
+    assert_eq!(back.code, Some(1), "{}", back.out);
+    let mended = folder.with("c/bexum.toml", with_role("'user:a'", &format!("{law}{attached}")));
+    let better = mended.run(&["impact", "b", "c", "--at-time", AT, "--fail-on", "broken"]);
+    assert_eq!(better.code, Some(0), "{}", better.out);
+    assert!(better.out.contains("broken → held: never 'b stays out'"), "{}", better.out);
+    // New, and broken at once.
+    let new = mended.with("d/bexum.toml", with_role("['user:a', 'user:b']", attached));
+    let new = new.run(&["impact", "d", "b", "--at-time", AT, "--fail-on", "broken"]);
+    assert_eq!(new.code, Some(1), "{}", new.out);
+    assert!(new.out.contains("new → broken: never 'b stays out'"), "{}", new.out);
+}
+
+#[test]
+fn sessions_with_the_same_change_together() {
+    let attached = "[[attach]]\npolicy = 'p'\nto = ['user:b', 'user:c']\nat = 'v'\n";
+    let folder = Folder::new()
+        .with("a/bexum.toml", with_role("[]", ""))
+        .with("b/bexum.toml", with_role("[]", attached));
+    let csv = |more: &[&str]| {
+        let args = [&["impact", "a", "b", "--at-time", AT, "--format", "csv"], more].concat();
+        folder.run(&args).out
+    };
+    assert_eq!(
+        csv(&["--together"]),
+        "who,as,where,action,before,after,count\nuser:b,,v/s,store.list,deny,allow,2\nuser:b,,v/s/**,obj.read,deny,allow,2\nuser:b,,v/s/**,obj.write,deny,allow,2\n"
+    );
+    assert_eq!(csv(&[]).lines().count(), 7);
+    let refused = folder.run(&["impact", "a", "b", "--together"]);
+    assert_eq!(refused.code, Some(2));
+}
+
+#[test]
+fn the_page_escapes_what_people_write() {
+    let odd = "[[attach]]\npolicy = 'p'\nto = 'user:b'\nat = 'v'\n[[check]]\nname = '<b>x</b>'\nwho = 'user:c'\ndoes = 'obj.read'\non = 'v/s/x'\nexpect = 'allow'\n";
+    let folder = Folder::new()
+        .with("a/bexum.toml", with_role("[]", ""))
+        .with("b/bexum.toml", with_role("['user:b', 'user:c']", odd));
+    let page =
+        folder.run(&["impact", "a", "b", "--at-time", AT, "--format", "html", "--by", "user:a"]);
+    assert_eq!(page.code, Some(1), "{}", page.err);
+    assert!(page.out.starts_with("<!doctype html>"), "{}", page.out);
+    for told in [
+        "<h1>2 people gain",
+        "class=\"gained\"",
+        "role:r, newly",
+        "check &#39;&#60;b&#62;",
+        "may user:a make this change? no",
+    ] {
+        assert!(page.out.contains(told), "{told}: {}", page.out);
+    }
+    assert!(!page.out.contains("<b>"), "{}", page.out);
+}

@@ -36,6 +36,15 @@ pub(super) struct Side<'e> {
     pub(super) limited: Limited,
 }
 
+/// Roles that somebody can take up in one of the estates alone, by their bare names.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct RolesChanged {
+    /// In the second.
+    pub newly: Vec<String>,
+    /// In the first.
+    pub no_longer: Vec<String>,
+}
+
 /// Compares one principal after the other.
 pub struct Compared<'c, 'e> {
     pub(super) comparison: &'c Comparison<'e>,
@@ -84,19 +93,63 @@ impl<'c, 'e> Compared<'c, 'e> {
     /// something that the change touches; by the spec's order.
     pub fn cells_of(&mut self, who: &str) -> Vec<Cell> {
         let mut found = Vec::new();
-        for (role, session) in self.sessions(who) {
-            let parts = self.parts(who, &session);
+        let sessions = self.sessions(who);
+        for (role, session) in &sessions {
+            let parts = self.parts(who, session);
             if parts.is_empty() {
                 continue;
             }
-            for path in self.scopes(&session, &parts) {
-                for (place, row) in self.rows(&session, &path) {
-                    self.compare((who, &role), &session, (&place, &row), &mut found);
+            for path in self.scopes(session, &parts) {
+                for (place, row) in self.rows(session, &path) {
+                    let known = found.len();
+                    self.compare((who, role), session, (&place, &row), &mut found);
+                    let others = sessions.iter().filter(|(other, _)| *other != role);
+                    self.find_held(others, &row, &mut found[known..]);
                 }
             }
         }
         found.sort_unstable();
         found
+    }
+
+    /// Finds out which cells of a row that rose were allowed before to another session of the same
+    /// person.
+    fn find_held<'s>(
+        &mut self,
+        others: impl Iterator<Item = (&'s String, &'s InBoth)>,
+        row: &Row,
+        cells: &mut [Cell],
+    ) {
+        let Some(spot) = &row[0] else { return };
+        if !cells.iter().any(|cell| cell.before < cell.after) {
+            return;
+        }
+        let decider = &mut self.sides[0].decider;
+        let catalogue = &decider.index.estate().catalogue;
+        for (role, session) in others {
+            let Some(view) = &session[0] else { continue };
+            let allowed = reach::cells_at(decider, view, spot, None).allow;
+            let rose = cells.iter_mut().filter(|cell| cell.before < cell.after);
+            for cell in rose.filter(|cell| cell.held_as.is_none()) {
+                let action = catalogue.find_action(&cell.action);
+                if action.is_some_and(|action| allowed.contains(action.index())) {
+                    cell.held_as = Some(role.clone());
+                }
+            }
+        }
+    }
+
+    /// The roles that somebody can newly take up, or no longer, by their bare names.
+    pub fn roles_of(&mut self, who: &str) -> RolesChanged {
+        let mut changed = RolesChanged::default();
+        for (role, session) in self.sessions(who) {
+            match session {
+                [None, Some(_)] if !role.is_empty() => changed.newly.push(role),
+                [Some(_), None] if !role.is_empty() => changed.no_longer.push(role),
+                _ => {}
+            }
+        }
+        changed
     }
 
     /// Each session of somebody, by the role taken up: what it is in each estate that has it.
@@ -427,6 +480,7 @@ impl<'c, 'e> Compared<'c, 'e> {
                 action: action.to_string(),
                 before,
                 after,
+                held_as: None,
             });
         }
     }

@@ -222,6 +222,10 @@ proptest! {
                             prop_assert_eq!((cell.before, cell.after), (before, after), "{:?}", key);
                             prop_assert_eq!(cell.is_gained, before < after);
                             prop_assert_eq!(cell.is_lost, before > after);
+                            let held = both[0].iter().any(|(other, view)| {
+                                other != role && outcome(&mut deciders[0], Some(view), &spot, action) == Outcome::Allow
+                            });
+                            prop_assert_eq!(cell.held_as.is_some(), before < after && held, "{:?}", key);
                         } else if let Some(cell) = told.get(&key) {
                             prop_assert_eq!(before, Outcome::Depends, "{:?}", cell);
                         }
@@ -376,10 +380,12 @@ proptest! {
             after: cell.before,
             is_gained: cell.is_lost,
             is_lost: cell.is_gained,
+            held_as: None,
             ..cell
         }).collect();
         turned.sort();
-        let mut there = there;
+        // What was held in another session is told of a gain alone.
+        let mut there: Vec<Cell> = there.into_iter().map(|cell| Cell { held_as: None, ..cell }).collect();
         there.sort();
         prop_assert_eq!(there, turned);
     }

@@ -3,7 +3,7 @@
 //! Each step runs this very program on the estate just written, so that what is shown is what the
 //! command prints.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use anyhow::Context as _;
@@ -22,6 +22,8 @@ struct Step {
     run: &'static [&'static str],
     /// A file that is there for this step alone.
     with: Option<(&'static str, &'static str)>,
+    /// Whether the estate as it was is the last commit of a git repository, for this step alone.
+    under_git: bool,
 }
 
 /// Rights given in haste.
@@ -45,11 +47,13 @@ const WALK: &[Step] = &[
         say: "The platform as a tree of scopes. Rights are given at a scope and reach downward.",
         run: &["show", "scopes"],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Sol helps out with the nightly run. Can she submit a job to it?",
         run: &["ask", "user:sol", "job.submit", "veyra/survey/reduction/nightly/spectra-0412"],
         with: None,
+        under_git: false,
     },
     Step {
         say: "The nearest miss names the group. Before adding her: what if she were in it?",
@@ -62,6 +66,7 @@ const WALK: &[Step] = &[
             "group:nightly-crew",
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "And what should still not work: the same crew member, one namespace further.",
@@ -74,6 +79,7 @@ const WALK: &[Step] = &[
             "group:nightly-crew",
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Tomas tidies the archive, so one group lets him erase. Everyone is held to another rule.",
@@ -84,21 +90,25 @@ const WALK: &[Step] = &[
             "veyra/survey/spectra/imaging/run-0412.fits",
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Lin sees all of the cluster, and operates one namespace of it. Above:",
         run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/transit/search-3"],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Below:",
         run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/nightly/spectra-0412"],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Mirek wants to point a dish. Nobody said what the wind does, and doubt never grants.",
         run: &["ask", "user:mirek", "dish.point", "veyra/instruments/mesa/dish-1"],
         with: None,
+        under_git: false,
     },
     Step {
         say: "With the wind known:",
@@ -111,6 +121,7 @@ const WALK: &[Step] = &[
             "wind=12",
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "The keys to the dishes are sealed off. Amara runs the platform; the seal shuts her out.",
@@ -123,6 +134,7 @@ const WALK: &[Step] = &[
             "device.managed=true",
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Noor opens them as a dish keeper, with a second factor, from the site's network.",
@@ -139,6 +151,7 @@ const WALK: &[Step] = &[
             "ip=10.20.4.7",
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Juno is a guest of the transit team; a ceiling bounds whatever visitors are given.",
@@ -151,11 +164,13 @@ const WALK: &[Step] = &[
             AT,
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Everything that Lin can do in the survey, level by level:",
         run: &["reach", "user:lin", "--at", "veyra/survey"],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Before and after, side by side: Sol, and Sol in the crew.",
@@ -168,28 +183,78 @@ const WALK: &[Step] = &[
             "veyra/survey/reduction",
         ],
         with: None,
+        under_git: false,
     },
     Step {
         say: "Who can erase recordings, and where? What depends is said.",
         run: &["reach", "--do", "recording.erase"],
         with: None,
+        under_git: false,
     },
     Step {
         say: "What must work and what must not is written down, with laws about everybody. All of it, tried:",
         run: &["prove", "--at-time", AT],
         with: None,
+        under_git: false,
     },
     Step {
         say: "One evening somebody adds a policy in haste. A law knows who else gets in by it:",
         run: &["prove", "no key*", "--at-time", AT],
         with: Some(("quick-fix.toml", QUICK_FIX)),
+        under_git: false,
+    },
+    Step {
+        say: "And held against the last commit, what it does to everybody; a check of proposed changes fails on it:",
+        run: &["impact", "HEAD", "--fail-on", "gained", "--at-time", AT],
+        with: Some(("quick-fix.toml", QUICK_FIX)),
+        under_git: true,
     },
     Step {
         say: "Everything that reaches one person, and from where:",
         run: &["show", "user:lin", "--at-time", AT],
         with: None,
+        under_git: false,
     },
 ];
+
+/// A git repository in the demo's folder with one commit, gone when it is dropped.
+struct Repository(PathBuf);
+
+impl Repository {
+    /// `None` where `git` is missing or fails.
+    fn new(dir: &Path) -> Option<Self> {
+        let git = |arguments: &[&str]| {
+            let mut command = Command::new("git");
+            command.arg("-C").arg(dir).args([
+                "-c",
+                "user.name=demo",
+                "-c",
+                "user.email=demo@example.org",
+            ]);
+            let output = command.args(arguments).output();
+            output.is_ok_and(|output| output.status.success()).then_some(())
+        };
+        git(&["init", "--quiet"])?;
+        let repository = Self(dir.join(".git"));
+        git(&["add", "--all"])?;
+        git(&[
+            "commit",
+            "--quiet",
+            "--no-gpg-sign",
+            "--no-verify",
+            "--message",
+            "the estate as it was",
+        ])?;
+        Some(repository)
+    }
+}
+
+impl Drop for Repository {
+    fn drop(&mut self) {
+        // A folder that stays behind is only untidy.
+        let _ = std::fs::remove_dir_all(&self.0);
+    }
+}
 
 pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
     let dir = match dir {
@@ -209,6 +274,11 @@ pub(super) fn run(dir: Option<PathBuf>) -> anyhow::Result<Exit> {
     for step in WALK {
         let typed: Vec<String> = step.run.iter().map(|arg| quoted(arg.as_ref())).collect();
         terminal::print(&format!("\n{}\n", paint(style::HEADING, &format!("# {}", step.say))))?;
+        let repository = if step.under_git { Repository::new(&dir) } else { None };
+        if step.under_git && repository.is_none() {
+            terminal::print("(left out: there is no `git` here)\n")?;
+            continue;
+        }
         if let Some((name, text)) = step.with {
             std::fs::write(dir.join(name), text)
                 .with_context(|| format!("cannot write `{name}`"))?;

@@ -1,13 +1,12 @@
 //! `bexum impact`: what a change does, to everybody.
 
-use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use anyhow::{Context as _, bail};
 use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
-use bexum_core::impact::{Cell, Comparison, LimitedIn, differences};
+use bexum_core::impact::{Cell, Comparison, LimitedIn, RolesChanged, differences};
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::reach::Limited;
 use bexum_core::{Declarations, Estate, Request};
@@ -17,13 +16,14 @@ use bexum_files::{Failure, Folder, Loaded, Named, Problem, Revision, Sources, Te
 use bexum_wire::impact as wire;
 use rayon::prelude::*;
 
-use super::{by, circumstances};
+use super::{by, circumstances, turned};
 use crate::args::{FailOn, Impact, ImpactFormat};
+use crate::command_line::quoted;
 use crate::exit::Exit;
 use crate::render::grid_builder::told_apart;
-use crate::render::impact::{Changed, Told};
-use crate::render::problem;
+use crate::render::impact::{Changed, Told, Turned};
 use crate::render::ruling::By;
+use crate::render::{impact_csv, problem};
 use crate::terminal::{self, Helped};
 
 /// Principals that one thread compares together.
@@ -60,7 +60,12 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         Some(who) => Some(by::ruled(who, typed, [&before, &after], &engines)?),
         None => None,
     };
-    let (mut cells, limited) = compare(&engines, &request, &wanted)?;
+    if typed.together && typed.format != ImpactFormat::Csv {
+        bail!(
+            "`--together` is for `--format csv`: the other formats tell the same together anyway"
+        );
+    }
+    let Found { mut cells, limited, roles } = compare(&engines, &request, &wanted)?;
     cells.retain(|cell| wanted.takes(cell));
     let changes: Vec<Changed> = differences(&before.estate, &after.estate)
         .into_iter()
@@ -73,8 +78,16 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             ],
         })
         .collect();
+    // The same files expect the same of the same.
+    let turned = match changes.is_empty() {
+        true => Vec::new(),
+        false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
+    };
     match typed.format {
-        ImpactFormat::Csv => csv(&cells)?,
+        ImpactFormat::Csv => {
+            let rows = impact_csv::rows(&cells, typed.together)?;
+            terminal::unless_gone(terminal::print_exactly(&rows))?;
+        }
         ImpactFormat::Json => {
             let (before, after) = (before.name.clone(), after.name.clone());
             let differences = changes.iter().map(|one| {
@@ -84,22 +97,30 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             });
             let mut impact = wire::Impact::new(before, after, differences.collect(), &cells);
             impact.by = ruling.as_ref().map(By::shape);
+            impact.roles =
+                roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
+            impact.expectations = turned.iter().map(Turned::shape).collect();
             terminal::unless_gone(terminal::print_json(&impact))?;
         }
-        ImpactFormat::Text | ImpactFormat::Markdown => {
+        ImpactFormat::Text | ImpactFormat::Markdown | ImpactFormat::Html => {
+            let prove = prove_command(at, typed);
             let told = Told {
                 changes: &changes,
                 cells: &cells,
+                roles: &roles,
+                turned: &turned,
+                prove: prove.as_deref(),
                 estates: [&before.estate, &after.estate],
                 names: [&before.name, &after.name],
                 moment: request.time,
                 is_narrowed: wanted.is_narrowed(),
-                full: typed.full,
+                full: typed.full || typed.format == ImpactFormat::Html,
             };
             let text = match typed.format {
                 ImpactFormat::Markdown => {
                     told.markdown() + &ruling.as_ref().map(By::markdown).unwrap_or_default()
                 }
+                ImpactFormat::Html => told.page(ruling.as_ref())?,
                 _ => {
                     let width = terminal::width();
                     let by = ruling.as_ref().map(|by| by.text(width, typed.full));
@@ -122,8 +143,20 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             FailOn::Gained => gained,
             FailOn::Lost => lost,
             FailOn::Any => gained || lost,
+            FailOn::Broken => turned.iter().any(|one| one.is_broken),
         });
     Ok(if fails { Exit::Denied } else { Exit::Done })
+}
+
+/// The command that tries expectations of the estate after; a revision is none that it could read.
+fn prove_command(at: Option<&Path>, typed: &Impact) -> Option<String> {
+    let folder = match &typed.after {
+        None => at.map(Path::to_path_buf),
+        Some(name) if Path::new(name).join(ROOT_FILE).exists() => Some(PathBuf::from(name)),
+        Some(_) => return None,
+    };
+    let folder = folder.map(|folder| format!(" -C {}", quoted(&folder.display().to_string())));
+    Some(format!("bexum{} prove", folder.unwrap_or_default()))
 }
 
 /// The estate before the change; where none is named, the last commit.
@@ -215,12 +248,19 @@ impl TextSource for Files {
     }
 }
 
+/// What comes of comparing everybody.
+struct Found {
+    cells: Vec<Cell>,
+    limited: LimitedIn,
+    roles: Vec<(String, RolesChanged)>,
+}
+
 /// The cells of everybody who is wanted, worked out on all cores.
 fn compare(
     [before, after]: &[Engine; 2],
     request: &Request<'_>,
     wanted: &Wanted,
-) -> anyhow::Result<(Vec<Cell>, LimitedIn)> {
+) -> anyhow::Result<Found> {
     let comparison = Comparison::new(before, after, request.clone()).map_err(|fault| {
         let estates = [after.estate(), before.estate()];
         super::with_hint(&fault, estates[0])
@@ -228,22 +268,26 @@ fn compare(
     let everybody = comparison.everybody();
     let everybody: Vec<&String> =
         everybody.iter().filter(|who| wanted.who.is_empty() || wanted.who.contains(who)).collect();
-    let parts: Vec<(Vec<Cell>, LimitedIn)> = everybody
+    let parts: Vec<Found> = everybody
         .par_chunks(TOGETHER)
         .map(|together| {
             let mut compared = comparison.compared();
             let cells = together.iter().flat_map(|who| compared.cells_of(who)).collect();
-            (cells, compared.limited())
+            let roles = together.iter().map(|who| ((*who).clone(), compared.roles_of(who)));
+            let roles = roles.filter(|(_, changed)| *changed != RolesChanged::default()).collect();
+            Found { cells, roles, limited: compared.limited() }
         })
         .collect();
-    let (mut cells, mut limited) = (Vec::new(), [Limited::new(), Limited::new()]);
-    for (part, met) in parts {
-        cells.extend(part);
-        limited.iter_mut().zip(met).for_each(|(all, met)| all.extend(met));
+    let mut found =
+        Found { cells: Vec::new(), limited: [Limited::new(), Limited::new()], roles: Vec::new() };
+    for part in parts {
+        found.cells.extend(part.cells);
+        found.roles.extend(part.roles);
+        found.limited.iter_mut().zip(part.limited).for_each(|(all, met)| all.extend(met));
     }
     // Types of principals come in the order of their words, which is that of their bytes.
-    cells.sort_unstable();
-    Ok((cells, limited))
+    found.cells.sort_unstable();
+    Ok(found)
 }
 
 /// What is asked about.
@@ -305,28 +349,4 @@ impl Wanted {
         let is_wanted = |actions: &Vec<Box<str>>| actions.iter().any(|name| **name == *cell.action);
         self.at.as_ref().is_none_or(is_there) && self.actions.as_ref().is_none_or(is_wanted)
     }
-}
-
-/// As RFC 4180 with line feeds (spec-work section 8).
-fn csv(cells: &[Cell]) -> anyhow::Result<()> {
-    let mut rows: Vec<[Cow<'_, str>; 6]> = Vec::with_capacity(cells.len());
-    for cell in cells {
-        let role = match cell.role.is_empty() {
-            true => Cow::Borrowed(""),
-            false => Cow::Owned(format!("role:{}", cell.role)),
-        };
-        let (before, after) = (cell.before.word(), cell.after.word());
-        let [who, place, action] =
-            [&cell.who, &cell.place, &cell.action].map(|t| t.as_str().into());
-        rows.push([who, role, place, action, before.into(), after.into()]);
-    }
-    rows.sort_unstable();
-    let mut text = csv::Writer::from_writer(Vec::new());
-    text.write_record(["who", "as", "where", "action", "before", "after"])?;
-    for row in &rows {
-        text.write_record(row.iter().map(|field| field.as_bytes()))?;
-    }
-    text.flush()?;
-    let text = text.into_inner().context("cannot write the rows")?;
-    terminal::unless_gone(terminal::print_exactly(&text))
 }

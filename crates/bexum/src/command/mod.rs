@@ -13,6 +13,7 @@ mod reach;
 mod replay;
 mod save;
 mod show;
+mod turned;
 
 use std::path::{Path, PathBuf};
 

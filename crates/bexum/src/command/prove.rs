@@ -73,6 +73,18 @@ fn prove<'e>(
     expect_names(estate, names)?;
     let is_wanted =
         |name: &str| names.is_empty() || names.iter().any(|pattern| star_match(pattern, name));
+    let tried = tried(engine, now, &is_wanted, typed.everybody);
+    Ok(Proof { estate, engine, sources: &loaded.sources, tried, now, folder })
+}
+
+/// Tries the expectations of which the names are wanted.
+pub(super) fn tried<'e>(
+    engine: &'e Engine,
+    now: Time,
+    is_wanted: &dyn Fn(&str) -> bool,
+    everybody: bool,
+) -> Vec<Tried<'e>> {
+    let estate = engine.estate();
     let checks: Vec<&Check> = estate.checks.iter().filter(|c| is_wanted(&c.name)).collect();
     let laws: Vec<&Law> = estate.laws.iter().filter(|law| is_wanted(&law.name)).collect();
     let separations: Vec<&Separation> =
@@ -87,9 +99,9 @@ fn prove<'e>(
             tried
         })
         .collect();
-    tried.extend(try_laws(engine, &laws, now, typed.everybody));
+    tried.extend(try_laws(engine, &laws, now, everybody));
     tried.extend(try_separations(engine, &separations, now));
-    Ok(Proof { estate, engine, sources: &loaded.sources, tried, now, folder })
+    tried
 }
 
 /// Each name must be one of some expectation.

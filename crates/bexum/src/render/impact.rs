@@ -4,11 +4,13 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bexum_core::Estate;
 use bexum_core::catalogue::Level;
-use bexum_core::impact::{Cell, Outcome};
+use bexum_core::impact::{Cell, Outcome, RolesChanged};
 use bexum_core::time::Time;
+use bexum_wire::impact as wire;
 
 use super::report::wrap_under;
 use super::style::{self, paint, safe};
+use crate::command_line::quoted;
 
 /// Most names, and most places, that are told of one block.
 const TOLD: usize = 6;
@@ -17,11 +19,18 @@ const CHANGES: usize = 10;
 
 const GAINED: &str = "gained";
 const LOST: &str = "lost";
+const HELD: &str = "gained, but could be done in another session before";
 
 /// What is told.
 pub(crate) struct Told<'t> {
     pub(crate) changes: &'t [Changed],
     pub(crate) cells: &'t [Cell],
+    /// Who can newly take up which role, and who no longer.
+    pub(crate) roles: &'t [(String, RolesChanged)],
+    /// Expectations that come to something else.
+    pub(crate) turned: &'t [Turned],
+    /// The command that tries expectations of the estate after by name, if one does.
+    pub(crate) prove: Option<&'t str>,
     /// The estates before and after.
     pub(crate) estates: [&'t Estate; 2],
     pub(crate) names: [&'t str; 2],
@@ -30,6 +39,39 @@ pub(crate) struct Told<'t> {
     pub(crate) is_narrowed: bool,
     /// Whether all names and places are told.
     pub(crate) full: bool,
+}
+
+/// An expectation that comes to something else.
+pub(crate) struct Turned {
+    /// `never 'no keys for guests'`.
+    pub(crate) what: String,
+    pub(crate) name: String,
+    /// `held`, `broken` or `not decided`; `None` where it is new.
+    pub(crate) was: Option<&'static str>,
+    /// The same, after; `None` where it is gone.
+    pub(crate) is: Option<&'static str>,
+    /// Whether it breaks by the change: it held, or is new, and does not hold.
+    pub(crate) is_broken: bool,
+    /// Where it stands.
+    pub(crate) at: String,
+}
+
+impl Turned {
+    /// For machines.
+    pub(crate) fn shape(&self) -> wire::Expectation {
+        wire::Expectation {
+            what: self.what.clone(),
+            before: self.was.map(str::to_owned),
+            after: self.is.map(str::to_owned),
+            is_broken: self.is_broken,
+            written: self.at.clone(),
+        }
+    }
+
+    /// `held → broken`.
+    pub(super) fn change(&self) -> String {
+        format!("{} → {}", self.was.unwrap_or("new"), self.is.unwrap_or("gone"))
+    }
 }
 
 /// A thing that is new, gone or otherwise.
@@ -85,6 +127,8 @@ impl<'t> Told<'t> {
                 self.blocks(&mut out, &cells, colour, width);
             }
         }
+        self.roles(&mut out, width);
+        self.expectations(&mut out, width);
         let later =
             "What only a later moment brings about is not looked at: `--at-time` names another.";
         out.push('\n');
@@ -92,12 +136,14 @@ impl<'t> Told<'t> {
         out
     }
 
-    /// The cells that are gained, those that are lost, and those of which neither is decided.
-    pub(super) fn parts(&self) -> [(&'static str, Vec<&'t Cell>); 3] {
+    /// The cells that are gained, those that are lost, those that somebody gains in one session and
+    /// had in another, and those of which neither is decided.
+    pub(super) fn parts(&self) -> [(&'static str, Vec<&'t Cell>); 4] {
         let of = |is: fn(&Cell) -> bool| self.cells.iter().filter(|cell| is(cell)).collect();
         [
-            (GAINED, of(|cell| cell.is_decided && cell.is_gained)),
+            (GAINED, of(|cell| cell.is_decided && cell.is_new_gain())),
             (LOST, of(|cell| cell.is_decided && cell.is_lost)),
+            (HELD, of(|cell| cell.is_decided && cell.held_as.is_some())),
             ("not decided, so counted as both", of(|cell| !cell.is_decided)),
         ]
     }
@@ -122,6 +168,53 @@ impl<'t> Told<'t> {
         }
     }
 
+    /// Who can take up which roles, newly or no longer, a line for each role.
+    pub(super) fn role_lines(&self) -> Vec<String> {
+        let mut lines: BTreeMap<(&str, &str), Vec<String>> = BTreeMap::new();
+        for (who, changed) in self.roles {
+            for (what, roles) in [("newly", &changed.newly), ("no longer", &changed.no_longer)] {
+                for role in roles {
+                    lines.entry((role, what)).or_default().push(who.clone());
+                }
+            }
+        }
+        let line = |((role, what), who): (_, Vec<String>)| {
+            format!("role:{role}, {what}: {}", self.some(&who, ", "))
+        };
+        lines.into_iter().map(line).collect()
+    }
+
+    fn roles(&self, out: &mut String, width: usize) {
+        let lines = self.role_lines();
+        if lines.is_empty() {
+            return;
+        }
+        out.push_str(&format!("\n{}\n", paint(style::HEADING, "roles that can be taken up")));
+        for line in lines {
+            wrap_under(out, "  ", "    ", &safe(&line), width);
+        }
+    }
+
+    /// Expectations that break, and others that come to something else.
+    fn expectations(&self, out: &mut String, width: usize) {
+        if self.turned.is_empty() {
+            return;
+        }
+        out.push_str(&format!("\n{}\n", paint(style::HEADING, "expectations")));
+        for one in self.turned {
+            let colour = if one.is_broken { style::DENY } else { style::QUIET };
+            let change = paint(colour, &one.change());
+            let line = format!("{change}: {} ({})", safe(&one.what), safe(&one.at));
+            wrap_under(out, "  ", "    ", &line, width);
+        }
+        let broken = self.turned.iter().filter(|one| one.is_broken && one.is.is_some());
+        let names: Vec<String> = broken.take(TOLD).map(|one| quoted(&one.name)).collect();
+        if let (Some(prove), false) = (self.prove, names.is_empty()) {
+            let more = format!("how: `{prove} {}`", names.join(" "));
+            wrap_under(out, "  ", "    ", &paint(style::QUIET, &safe(&more)), width);
+        }
+    }
+
     /// The moment, without what people do not ask for.
     pub(super) fn second(&self) -> Time {
         Time(self.moment.0 - self.moment.0.rem_euclid(1_000_000))
@@ -130,8 +223,9 @@ impl<'t> Told<'t> {
     /// The first line.
     pub(super) fn answer(&self) -> String {
         let side = |gain: bool, one: &str, many: &str| {
-            let is_one =
-                |cell: &&Cell| cell.is_decided && if gain { cell.is_gained } else { cell.is_lost };
+            let is_one = |cell: &&Cell| {
+                cell.is_decided && if gain { cell.is_new_gain() } else { cell.is_lost }
+            };
             let cells: Vec<&Cell> = self.cells.iter().filter(is_one).collect();
             let who: BTreeSet<&str> = cells.iter().map(|cell| &*cell.who).collect();
             // A role by itself stands for nobody in particular: it is told when nobody has it.
@@ -163,7 +257,18 @@ impl<'t> Told<'t> {
             0 => String::new(),
             n => format!("; of {} it is not decided", counted(n, ("cell", "cells"))),
         };
-        format!("{}, {}{more}", side(true, "gains", "gain"), side(false, "loses", "lose"))
+        let held: BTreeSet<&str> = self
+            .cells
+            .iter()
+            .filter(|cell| cell.is_decided && cell.held_as.is_some())
+            .map(|cell| &*cell.who)
+            .collect();
+        let held = match held.len() {
+            0 => String::new(),
+            1 => "; 1 can do in another session what they could do before".to_owned(),
+            n => format!("; {n} can do in another session what they could do before"),
+        };
+        format!("{}, {}{held}{more}", side(true, "gains", "gain"), side(false, "loses", "lose"))
     }
 
     /// Sessions with the same change together: who they are, and what changes for them.

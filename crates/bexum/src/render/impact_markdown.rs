@@ -22,6 +22,14 @@ impl Told<'_> {
             let title = format!("{} more", rest.len());
             out.push_str(&folded(&title, &format!("{HEAD}{}", rest.concat())));
         }
+        if !self.turned.is_empty() {
+            let line = |one: &super::impact::Turned| {
+                let mark = if one.is_broken { "**" } else { "" };
+                format!("- {mark}{}{mark}: {} ({})\n", one.change(), code(&one.what), code(&one.at))
+            };
+            let lines: String = self.turned.iter().map(line).collect();
+            out.push_str(&format!("\nExpectations:\n\n{lines}"));
+        }
         if !self.changes.is_empty() {
             let line = |one: &super::impact::Changed| {
                 format!("- {}: {} ({})\n", code(&one.thing), one.what(), code(&one.places()))

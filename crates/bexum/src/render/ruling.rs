@@ -28,12 +28,12 @@ pub(crate) struct By<'s> {
 }
 
 impl By<'_> {
-    fn question(&self) -> String {
+    pub(super) fn question(&self) -> String {
         let role = self.request.take_up.as_ref().map(|role| format!(" as {role}"));
         format!("may {}{} make this change?", self.request.who, role.unwrap_or_default())
     }
 
-    fn answer(&self) -> &'static str {
+    pub(super) fn answer(&self) -> &'static str {
         if self.ruling.is_allowed() { "yes" } else { "no" }
     }
 
@@ -63,7 +63,7 @@ impl By<'_> {
             out.push('\n');
             wrap_under(&mut out, "  ", "    ", &paint(style::QUIET, &safe(&asked)), width);
             for line in answer.lines() {
-                out.push_str(&format!("    {line}").trim_end().to_owned());
+                out.push_str(format!("    {line}").trim_end());
                 out.push('\n');
             }
         }
@@ -129,16 +129,19 @@ impl By<'_> {
         answers.collect()
     }
 
+    /// Each touch, and what is beyond their own, a line each: the verdict, then what it is about.
+    pub(super) fn lines(&self) -> Vec<String> {
+        let line = |(touch, verdict): &(Touch, Verdict)| {
+            let word = if verdict.is_allowed() { "yes" } else { "no" };
+            format!("{word}: {} – {}", self.what(touch), told(touch, verdict))
+        };
+        let beyond = self.ruling.beyond.iter().map(|one| format!("no: {}", told_beyond(one)));
+        self.ruling.touches.iter().map(line).chain(beyond).collect()
+    }
+
     /// For a comment on a proposed change.
     pub(crate) fn markdown(&self) -> String {
-        let line = |(touch, verdict): &(Touch, Verdict)| {
-            let word = if verdict.is_allowed() { "yes" } else { "**no**" };
-            format!("- {word}: {} – {}\n", code(&self.what(touch)), code(&told(touch, verdict)))
-        };
-        let mut lines: String = self.ruling.touches.iter().map(line).collect();
-        for beyond in &self.ruling.beyond {
-            lines.push_str(&format!("- **no**: {}\n", code(&told_beyond(beyond))));
-        }
+        let lines: String = self.lines().iter().map(|line| format!("- {}\n", code(line))).collect();
         let title = format!("What it touches ({})", self.ruling.touches.len());
         format!("\n{} **{}**\n{}", code(&self.question()), self.answer(), folded(&title, &lines))
     }

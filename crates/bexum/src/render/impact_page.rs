@@ -1,0 +1,81 @@
+//! What a change does, as a page by itself.
+
+use askama::Template;
+
+use super::impact::{Changed, Told, Turned};
+use super::ruling::By;
+
+#[derive(Template)]
+#[template(path = "impact.html")]
+struct Page<'t> {
+    answer: String,
+    before: &'t str,
+    after: &'t str,
+    moment: String,
+    rows: Vec<Row>,
+    roles: Vec<String>,
+    turned: &'t [Turned],
+    changes: &'t [Changed],
+    by: Option<&'t By<'t>>,
+}
+
+/// Somebody, what changes for them, and where.
+struct Row {
+    class: &'static str,
+    sign: &'static str,
+    what: &'static str,
+    who: Vec<String>,
+    level: &'static str,
+    change: String,
+    actions: Vec<String>,
+    places: Vec<String>,
+}
+
+impl Row {
+    /// The columns that hold names, with their heads.
+    fn lists(&self) -> [(&'static str, &Vec<String>); 3] {
+        [("who", &self.who), ("actions", &self.actions), ("where", &self.places)]
+    }
+}
+
+impl Told<'_> {
+    /// The page.
+    pub(crate) fn page(&self, by: Option<&By<'_>>) -> anyhow::Result<String> {
+        let looks = [
+            ("gained", "+", "gained"),
+            ("lost", "−", "lost"),
+            ("held", "=", "held before in another session"),
+            ("open", "?", "not decided"),
+        ];
+        let mut rows = Vec::new();
+        for ((_, cells), (class, sign, what)) in self.parts().into_iter().zip(looks) {
+            for (who, lines) in self.blocks_of(&cells) {
+                for ((level, before, after, actions), places) in lines {
+                    rows.push(Row {
+                        class,
+                        sign,
+                        what,
+                        who: who.clone(),
+                        level: level.0.word(),
+                        change: format!("{} → {}", before.word(), after.word()),
+                        actions: actions.into_iter().map(str::to_owned).collect(),
+                        places,
+                    });
+                }
+            }
+        }
+        let [before, after] = self.names;
+        let page = Page {
+            answer: self.answer(),
+            before,
+            after,
+            moment: self.second().to_string(),
+            rows,
+            roles: self.role_lines(),
+            turned: self.turned,
+            changes: self.changes,
+            by,
+        };
+        Ok(page.render()?)
+    }
+}
