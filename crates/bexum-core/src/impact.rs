@@ -1,7 +1,9 @@
 //! What a change does: the cells that two estates decide otherwise at one moment (spec-work
 //! section 8).
 
+mod because;
 mod change;
+mod later;
 mod opens;
 mod said;
 mod sessions;
@@ -14,6 +16,7 @@ use crate::request::{Request, RequestFault};
 use touches::Touches;
 
 pub use change::{Difference, Thing, differences};
+pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};
 pub use sessions::{Compared, RolesChanged};
 

@@ -1,5 +1,6 @@
 //! What a change does: `impact --format json`.
 
+use bexum_core::Time;
 use bexum_core::impact::{Cell as CoreCell, Outcome as CoreOutcome, RolesChanged};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -24,6 +25,9 @@ pub struct Impact {
     pub differences: Vec<Difference>,
     /// Every one of them, in the order of its fields.
     pub cells: Vec<Cell>,
+    /// What comes to something else at later moments, at which something that was changed begins
+    /// or ends: each against the one before.
+    pub later: Vec<Later>,
     /// Who can take up which roles, newly or no longer.
     pub roles: Vec<Roles>,
     /// Checks, laws and separations that come to something else.
@@ -31,6 +35,26 @@ pub struct Impact {
     /// Whether somebody may make the change, if that was asked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<By>,
+}
+
+/// What comes to something else at a later moment.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Later {
+    /// The moment: `2027-01-01T00:00:00Z`.
+    pub from: String,
+    /// The cells that differ then, and did not, or not so, at the moment before.
+    pub cells: Vec<Cell>,
+    /// How many cells that differed before do so no more.
+    pub over: usize,
+}
+
+impl Later {
+    /// The shape.
+    #[must_use]
+    pub fn new(from: Time, cells: &[CoreCell], over: usize) -> Self {
+        Self { from: from.to_string(), cells: cells.iter().map(Cell::of).collect(), over }
+    }
 }
 
 /// Roles that somebody can take up newly, or no longer.
@@ -200,6 +224,7 @@ impl Impact {
             not_decided: count(|cell| !cell.is_decided),
             differences,
             cells: cells.iter().map(Cell::of).collect(),
+            later: Vec::new(),
             roles: Vec::new(),
             expectations: Vec::new(),
             by: None,

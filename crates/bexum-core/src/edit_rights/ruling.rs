@@ -321,7 +321,7 @@ impl Judge<'_> {
     ) -> Result<Option<OpenedCell>, RequestFault> {
         let comparison = Comparison::new(before, after, self.whatever())?;
         let mut compared = comparison.compared_from_now_on();
-        let found = compared.first_opened(who, None);
+        let found = compared.first_opened(who, None, &|_, _| true);
         Ok(found.or_else(|| {
             compared.is_limited().then(|| OpenedCell {
                 who: who.to_owned(),
@@ -388,7 +388,7 @@ impl Judge<'_> {
         let mut compared = comparison.compared_from_now_on();
         let mut found = Vec::new();
         for who in comparison.everybody() {
-            found.extend(compared.first_opened(&who, own.as_deref_mut()));
+            found.extend(compared.first_opened(&who, own.as_deref_mut(), &|_, _| true));
             if found.len() >= MOST_TOLD {
                 break;
             }

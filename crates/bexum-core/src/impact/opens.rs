@@ -57,12 +57,14 @@ impl<'e> OwnSessions<'e> {
 }
 
 impl<'e> Compared<'_, 'e> {
-    /// The first cell of somebody that is opened, or of which that could not be ruled out; with
-    /// somebody's own sessions, the first that is none of these either.
+    /// The first cell of somebody that is opened, or of which that could not be ruled out, at a
+    /// place and of an action that are wanted; with somebody's own sessions, the first that is none
+    /// of these either.
     pub fn first_opened(
         &mut self,
         who: &str,
         mut own: Option<&mut OwnSessions<'e>>,
+        is_wanted: &dyn Fn(&str, &str) -> bool,
     ) -> Option<OpenedCell> {
         for (role, session) in self.sessions(who) {
             let parts = self.parts(who, &session);
@@ -72,9 +74,9 @@ impl<'e> Compared<'_, 'e> {
             for path in self.scopes(&session, &parts) {
                 for (place, row) in self.rows(&session, &path) {
                     let own = own.as_deref_mut();
-                    let Some((action, is_decided)) = self.opened_on(&session, &row, own) else {
-                        continue;
-                    };
+                    let is_wanted = |action: &str| is_wanted(&place, action);
+                    let found = self.opened_on(&session, &row, own, &is_wanted);
+                    let Some((action, is_decided)) = found else { continue };
                     let who = who.to_owned();
                     return Some(OpenedCell { who, role, place, action, is_decided });
                 }
@@ -95,6 +97,7 @@ impl<'e> Compared<'_, 'e> {
         session: &InBoth,
         row: &Row,
         mut own: Option<&mut OwnSessions<'e>>,
+        is_wanted: &dyn Fn(&str) -> bool,
     ) -> Option<(String, bool)> {
         let ([_, Some(after)], [_, Some(spot)]) = (session, row) else { return None };
         let times = self.times(session);
@@ -111,7 +114,7 @@ impl<'e> Compared<'_, 'e> {
         }
         for action in applicable.ones().map(ActionId::new) {
             let name = &estate.catalogue.action(action).name;
-            if self.says_the_same(session, row, name) {
+            if !is_wanted(name) || self.says_the_same(session, row, name) {
                 continue;
             }
             let found = match self.comparison.can_complete {

@@ -210,7 +210,7 @@ fn said(estate: &Estate, policy: &str) -> Option<Vec<Said>> {
 }
 
 /// Every attachment and every ceiling.
-fn ties(estate: &Estate) -> FxHashSet<Tie> {
+pub(super) fn ties(estate: &Estate) -> FxHashSet<Tie> {
     let subject = |subject: Subject| subject_id(estate, subject);
     let path = |at: ScopeId| estate.scope(at).path.to_string();
     let policy = |id: PolicyId| estate.policy(id).name.to_string();

@@ -1,12 +1,16 @@
 //! `bexum impact`: what a change does, to everybody.
 
+use std::cell::RefCell;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use anyhow::{Context as _, bail};
 use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
-use bexum_core::impact::{Cell, Comparison, LimitedIn, RolesChanged, differences};
+use bexum_core::impact::{
+    Cell, Comparison, LimitedIn, OpenedCell, Outcome, RolesChanged, differences, later_moments,
+};
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::reach::Limited;
 use bexum_core::{Declarations, Estate, Request};
@@ -21,10 +25,13 @@ use crate::args::{FailOn, Impact, ImpactFormat};
 use crate::command_line::quoted;
 use crate::exit::Exit;
 use crate::render::grid_builder::told_apart;
-use crate::render::impact::{Changed, Told, Turned};
+use crate::render::impact::{Changed, Later, Told, Turned};
 use crate::render::ruling::By;
 use crate::render::{impact_csv, problem};
 use crate::terminal::{self, Helped};
+
+/// Most later moments that are looked at.
+const LATER: usize = 6;
 
 /// Principals that one thread compares together.
 const TOGETHER: usize = 64;
@@ -55,7 +62,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         request.empty_tables.clear();
     }
     let engines = [&before, &after].map(|side| Engine::new(Arc::clone(&side.estate)));
-    let wanted = Wanted::of(typed, &before.estate, &after.estate)?;
+    let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
     let ruling = match &typed.by {
         Some(who) => Some(by::ruled(who, typed, [&before, &after], &engines)?),
         None => None,
@@ -65,13 +72,14 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             "`--together` is for `--format csv`: the other formats tell the same together anyway"
         );
     }
-    let Found { mut cells, limited, roles } = compare(&engines, &request, &wanted)?;
-    cells.retain(|cell| wanted.takes(cell));
-    let changes: Vec<Changed> = differences(&before.estate, &after.estate)
-        .into_iter()
+    let comparison = compared(&engines, &request)?;
+    let found = everybody(&comparison, &wanted);
+    let differing = differences(&before.estate, &after.estate);
+    let changes: Vec<Changed> = differing
+        .iter()
         .map(|one| Changed {
             thing: one.thing.to_string(),
-            keys: one.keys,
+            keys: one.keys.clone(),
             at: [
                 one.before.map(|at| before.sources.shown(at)),
                 one.after.map(|at| after.sources.shown(at)),
@@ -83,9 +91,30 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         true => Vec::new(),
         false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
     };
+    let later = later(&engines, &request, &wanted, &found.cells)?;
+    let asks_for = |on: FailOn| typed.fail_on.contains(&on) || typed.fail_on.contains(&FailOn::Any);
+    let is_there = |is: fn(&Cell) -> bool| found.cells.iter().any(is);
+    let mut turns = Turns {
+        gained: is_there(|cell| cell.is_gained),
+        lost: is_there(|cell| cell.is_lost),
+        first: None,
+    };
+    let is_told = typed.format != ImpactFormat::Csv;
+    let nothing_now = is_told && found.cells.is_empty() && !changes.is_empty();
+    if !turns.gained && (asks_for(FailOn::Gained) || nothing_now) {
+        let [before, after] = &engines;
+        turns.first = first_opened([before, after], &request, &wanted)?;
+        turns.gained = turns.first.is_some();
+    }
+    if !turns.lost && (asks_for(FailOn::Lost) || nothing_now) {
+        let [before, after] = &engines;
+        let closed = first_opened([after, before], &request, &wanted)?;
+        turns.lost = closed.is_some();
+        turns.first = turns.first.or(closed);
+    }
     match typed.format {
         ImpactFormat::Csv => {
-            let rows = impact_csv::rows(&cells, typed.together)?;
+            let rows = impact_csv::rows(&found.cells, typed.together)?;
             terminal::unless_gone(terminal::print_exactly(&rows))?;
         }
         ImpactFormat::Json => {
@@ -95,19 +124,25 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
                 let keys = one.keys.iter().map(|key| (*key).to_owned()).collect();
                 wire::Difference { thing: one.thing.clone(), keys, before, after }
             });
-            let mut impact = wire::Impact::new(before, after, differences.collect(), &cells);
+            let differences = differences.collect();
+            let mut impact = wire::Impact::new(before, after, differences, &found.cells);
             impact.by = ruling.as_ref().map(By::shape);
             impact.roles =
-                roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
+                found.roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
             impact.expectations = turned.iter().map(Turned::shape).collect();
+            impact.later = later.iter().map(Later::shape).collect();
             terminal::unless_gone(terminal::print_json(&impact))?;
         }
         ImpactFormat::Text | ImpactFormat::Markdown | ImpactFormat::Html => {
             let prove = prove_command(at, typed);
+            let because = RefCell::new(comparison.compared());
             let told = Told {
                 changes: &changes,
-                cells: &cells,
-                roles: &roles,
+                because: &|cell| because.borrow_mut().because(cell, &differing),
+                cells: &found.cells,
+                later: &later,
+                opened_later: turns.first.as_ref(),
+                roles: &found.roles,
                 turned: &turned,
                 prove: prove.as_deref(),
                 estates: [&before.estate, &after.estate],
@@ -130,22 +165,25 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             terminal::unless_gone(terminal::print(&text))?;
         }
     }
-    for (side, limited) in [&before, &after].into_iter().zip(&limited) {
+    for (side, limited) in [&before, &after].into_iter().zip(&found.limited) {
         if let Some(limited) = told_apart(&side.estate, limited) {
             bail!("rows are left out of {}: {limited}", side.name);
         }
     }
-    let gained = cells.iter().any(|cell| cell.is_gained);
-    let lost = cells.iter().any(|cell| cell.is_lost);
     let is_refused = ruling.is_some_and(|by| !by.ruling.is_allowed());
     let fails = is_refused
-        || typed.fail_on.iter().any(|on| match on {
-            FailOn::Gained => gained,
-            FailOn::Lost => lost,
-            FailOn::Any => gained || lost,
-            FailOn::Broken => turned.iter().any(|one| one.is_broken),
-        });
+        || asks_for(FailOn::Gained) && turns.gained
+        || asks_for(FailOn::Lost) && turns.lost
+        || typed.fail_on.contains(&FailOn::Broken) && turned.iter().any(|one| one.is_broken);
     Ok(if fails { Exit::Denied } else { Exit::Done })
+}
+
+/// Whether something is gained and lost: now, or, where that was asked about, later.
+struct Turns {
+    gained: bool,
+    lost: bool,
+    /// What is opened or closed only later.
+    first: Option<OpenedCell>,
 }
 
 /// The command that tries expectations of the estate after; a revision is none that it could read.
@@ -255,25 +293,24 @@ struct Found {
     roles: Vec<(String, RolesChanged)>,
 }
 
+fn compared<'e>(
+    [before, after]: &'e [Engine; 2],
+    request: &Request<'e>,
+) -> anyhow::Result<Comparison<'e>> {
+    Comparison::new(before, after, request.clone())
+        .map_err(|fault| super::with_hint(&fault, after.estate()))
+}
+
 /// The cells of everybody who is wanted, worked out on all cores.
-fn compare(
-    [before, after]: &[Engine; 2],
-    request: &Request<'_>,
-    wanted: &Wanted,
-) -> anyhow::Result<Found> {
-    let comparison = Comparison::new(before, after, request.clone()).map_err(|fault| {
-        let estates = [after.estate(), before.estate()];
-        super::with_hint(&fault, estates[0])
-    })?;
-    let everybody = comparison.everybody();
-    let everybody: Vec<&String> =
-        everybody.iter().filter(|who| wanted.who.is_empty() || wanted.who.contains(who)).collect();
+fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
+    let everybody = wanted.of(comparison.everybody());
     let parts: Vec<Found> = everybody
         .par_chunks(TOGETHER)
         .map(|together| {
             let mut compared = comparison.compared();
-            let cells = together.iter().flat_map(|who| compared.cells_of(who)).collect();
-            let roles = together.iter().map(|who| ((*who).clone(), compared.roles_of(who)));
+            let cells = together.iter().flat_map(|who| compared.cells_of(who));
+            let cells = cells.filter(|cell| wanted.takes(cell)).collect();
+            let roles = together.iter().map(|who| (who.clone(), compared.roles_of(who)));
             let roles = roles.filter(|(_, changed)| *changed != RolesChanged::default()).collect();
             Found { cells, roles, limited: compared.limited() }
         })
@@ -287,7 +324,57 @@ fn compare(
     }
     // Types of principals come in the order of their words, which is that of their bytes.
     found.cells.sort_unstable();
+    found
+}
+
+/// What is otherwise at later moments, at which something that was changed begins or ends: each
+/// with the cells that come to something else than now.
+fn later(
+    engines: &[Engine; 2],
+    request: &Request<'_>,
+    wanted: &Wanted,
+    now: &[Cell],
+) -> anyhow::Result<Vec<Later>> {
+    let [before, after] = engines;
+    let moments = later_moments(before.estate(), after.estate(), request.time);
+    if moments.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut known: BTreeSet<Cell> = now.iter().cloned().collect();
+    let mut found = Vec::new();
+    for time in moments.into_iter().take(LATER) {
+        let then = everybody(&compared(engines, &Request { time, ..request.clone() })?, wanted);
+        let then: BTreeSet<Cell> = then.cells.into_iter().collect();
+        let cells: Vec<Cell> = then.difference(&known).cloned().collect();
+        let over = known.difference(&then).filter(|cell| !is_in(&then, cell)).count();
+        found.push(Later { time, cells, over });
+        known = then;
+    }
     Ok(found)
+}
+
+/// Whether a cell comes to something else at a moment, however.
+fn is_in(cells: &BTreeSet<Cell>, cell: &Cell) -> bool {
+    let first = Cell { before: Outcome::Deny, after: Outcome::Deny, ..cell.clone() };
+    let key =
+        |one: &Cell| (one.who.clone(), one.role.clone(), one.place.clone(), one.action.clone());
+    cells.range(first..).next().is_some_and(|other| key(other) == key(cell))
+}
+
+/// A cell that the second estate opens to somebody who is wanted, now or later.
+fn first_opened(
+    [before, after]: [&Engine; 2],
+    request: &Request<'_>,
+    wanted: &Wanted,
+) -> anyhow::Result<Option<OpenedCell>> {
+    let comparison = Comparison::new(before, after, request.clone())
+        .map_err(|fault| super::with_hint(&fault, after.estate()))?;
+    let everybody = wanted.of(comparison.everybody());
+    let is_wanted = |place: &str, action: &str| wanted.takes_at(place, action);
+    Ok(everybody.par_chunks(TOGETHER).find_map_first(|together| {
+        let mut compared = comparison.compared_from_now_on();
+        together.iter().find_map(|who| compared.first_opened(who, None, &is_wanted))
+    }))
 }
 
 /// What is asked about.
@@ -299,7 +386,7 @@ struct Wanted {
 }
 
 impl Wanted {
-    fn of(typed: &Impact, before: &Estate, after: &Estate) -> anyhow::Result<Self> {
+    fn new(typed: &Impact, before: &Estate, after: &Estate) -> anyhow::Result<Self> {
         let estates = [before, after];
         for who in &typed.who {
             if !estates.iter().any(|estate| estate.find_principal(who).is_some()) {
@@ -341,12 +428,22 @@ impl Wanted {
         !self.who.is_empty() || self.at.is_some() || self.actions.is_some()
     }
 
+    /// Those of everybody who are wanted.
+    fn of(&self, everybody: Vec<String>) -> Vec<String> {
+        let is_wanted = |who: &String| self.who.is_empty() || self.who.contains(who);
+        everybody.into_iter().filter(is_wanted).collect()
+    }
+
     fn takes(&self, cell: &Cell) -> bool {
+        self.takes_at(&cell.place, &cell.action)
+    }
+
+    fn takes_at(&self, place: &str, action: &str) -> bool {
         let is_there = |at: &String| {
-            let below = cell.place.strip_prefix(at.as_str());
+            let below = place.strip_prefix(at.as_str());
             below.is_some_and(|below| below.is_empty() || below.starts_with('/'))
         };
-        let is_wanted = |actions: &Vec<Box<str>>| actions.iter().any(|name| **name == *cell.action);
+        let is_wanted = |actions: &Vec<Box<str>>| actions.iter().any(|name| **name == *action);
         self.at.as_ref().is_none_or(is_there) && self.actions.as_ref().is_none_or(is_wanted)
     }
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bexum_core::Estate;
 use bexum_core::catalogue::Level;
-use bexum_core::impact::{Cell, Outcome, RolesChanged};
+use bexum_core::impact::{Cell, OpenedCell, Outcome, RolesChanged};
 use bexum_core::time::Time;
 use bexum_wire::impact as wire;
 
@@ -16,6 +16,11 @@ use crate::command_line::quoted;
 const TOLD: usize = 6;
 /// Most changes that are told.
 const CHANGES: usize = 10;
+/// Most places of a block of which it is found out which changes have a say there.
+const PLACES_ASKED: usize = 40;
+
+/// What is not looked at, said at the end.
+pub(super) const NOT_LATER: &str = "What a later moment brings about by something that was not changed itself is not looked at: `--at-time` names another.";
 
 const GAINED: &str = "gained";
 const LOST: &str = "lost";
@@ -25,6 +30,12 @@ const HELD: &str = "gained, but could be done in another session before";
 pub(crate) struct Told<'t> {
     pub(crate) changes: &'t [Changed],
     pub(crate) cells: &'t [Cell],
+    /// The places of the changes that have a say about a cell.
+    pub(crate) because: &'t dyn Fn(&Cell) -> Vec<usize>,
+    /// What comes to something else at later moments.
+    pub(crate) later: &'t [Later],
+    /// Where nothing changes now: what is opened or closed later, if anything is.
+    pub(crate) opened_later: Option<&'t OpenedCell>,
     /// Who can newly take up which role, and who no longer.
     pub(crate) roles: &'t [(String, RolesChanged)],
     /// Expectations that come to something else.
@@ -39,6 +50,22 @@ pub(crate) struct Told<'t> {
     pub(crate) is_narrowed: bool,
     /// Whether all names and places are told.
     pub(crate) full: bool,
+}
+
+/// What is otherwise from a later moment on, held against the one before.
+pub(crate) struct Later {
+    pub(crate) time: Time,
+    /// The cells that differ then, and did not, or not so.
+    pub(crate) cells: Vec<Cell>,
+    /// How many cells differ no more.
+    pub(crate) over: usize,
+}
+
+impl Later {
+    /// For machines.
+    pub(crate) fn shape(&self) -> wire::Later {
+        wire::Later::new(self.time, &self.cells, self.over)
+    }
 }
 
 /// An expectation that comes to something else.
@@ -103,10 +130,11 @@ impl Changed {
 
 /// Actions of one level on some places that come from one outcome to another.
 pub(super) type Line<'t> = (std::cmp::Reverse<Level>, Outcome, Outcome, Vec<&'t str>);
-/// Who, and at which places what changes for them.
-pub(super) type Block<'t> = (Vec<String>, BTreeMap<Line<'t>, Vec<String>>);
+/// Who, at which places what changes for them, and their sessions with the cells of the first.
+pub(super) type Block<'t> =
+    (Vec<String>, BTreeMap<Line<'t>, Vec<String>>, (Vec<Session<'t>>, Vec<&'t Cell>));
 /// Who, with the role taken up, if one is.
-type Session<'t> = (&'t str, &'t str);
+pub(super) type Session<'t> = (&'t str, &'t str);
 
 impl<'t> Told<'t> {
     pub(crate) fn text(&self, width: usize) -> String {
@@ -129,10 +157,11 @@ impl<'t> Told<'t> {
         }
         self.roles(&mut out, width);
         self.expectations(&mut out, width);
-        let later =
-            "What only a later moment brings about is not looked at: `--at-time` names another.";
-        out.push('\n');
-        wrap_under(&mut out, "", "  ", &paint(style::QUIET, later), width);
+        self.moments(&mut out, width);
+        if !self.cells.is_empty() {
+            out.push('\n');
+            wrap_under(&mut out, "", "  ", &paint(style::QUIET, NOT_LATER), width);
+        }
         out
     }
 
@@ -195,6 +224,38 @@ impl<'t> Told<'t> {
         }
     }
 
+    /// What comes to something else later.
+    fn moments(&self, out: &mut String, width: usize) {
+        let lines = self.later_lines();
+        if lines.is_empty() {
+            return;
+        }
+        out.push_str(&format!("\n{}\n", paint(style::HEADING, "later")));
+        for line in lines {
+            wrap_under(out, "  ", "    ", &safe(&line), width);
+        }
+        let more = "`--at-time` with one of these moments tells it in full";
+        wrap_under(out, "  ", "    ", &paint(style::QUIET, more), width);
+    }
+
+    /// What comes to something else later, a line for each moment.
+    pub(super) fn later_lines(&self) -> Vec<String> {
+        let line = |later: &Later| {
+            let mut said: Vec<String> = Vec::new();
+            said.extend((!later.cells.is_empty()).then(|| answer_of(&later.cells)));
+            said.extend((later.over > 0).then(|| {
+                let cells = counted(later.over, ("cell", "cells"));
+                format!(
+                    "{cells} that differed before no longer {}",
+                    if later.over == 1 { "does" } else { "do" }
+                )
+            }));
+            said.extend(said.is_empty().then(|| "the same as before".to_owned()));
+            format!("from {}: {}", later.time, said.join("; "))
+        };
+        self.later.iter().map(line).collect()
+    }
+
     /// Expectations that break, and others that come to something else.
     fn expectations(&self, out: &mut String, width: usize) {
         if self.turned.is_empty() {
@@ -222,53 +283,24 @@ impl<'t> Told<'t> {
 
     /// The first line.
     pub(super) fn answer(&self) -> String {
-        let side = |gain: bool, one: &str, many: &str| {
-            let is_one = |cell: &&Cell| {
-                cell.is_decided && if gain { cell.is_new_gain() } else { cell.is_lost }
-            };
-            let cells: Vec<&Cell> = self.cells.iter().filter(is_one).collect();
-            let who: BTreeSet<&str> = cells.iter().map(|cell| &*cell.who).collect();
-            // A role by itself stands for nobody in particular: it is told when nobody has it.
-            let people: Vec<&&str> = who.iter().filter(|who| !who.starts_with("role:")).collect();
-            let (count, noun) = match people.len() {
-                0 => (who.len(), ("role", "roles")),
-                n if people.iter().all(|who| who.starts_with("user:")) => (n, ("person", "people")),
-                n => (n, ("principal", "principals")),
-            };
-            if count == 0 {
-                return format!("nobody {one} anything");
-            }
-            let actions: BTreeSet<&str> = cells.iter().map(|cell| &*cell.action).collect();
-            let places: BTreeSet<&str> = cells.iter().map(|cell| &*cell.place).collect();
-            format!(
-                "{} {} {} in {}",
-                counted(count, noun),
-                if count == 1 { one } else { many },
-                counted(actions.len(), ("action", "actions")),
-                counted(places.len(), ("place", "places")),
-            )
-        };
-        if self.cells.is_empty() {
-            let what = if self.is_narrowed { "nothing that was asked about" } else { "no access" };
-            return format!("{what} changes at this moment, in whatever circumstances");
+        if !self.cells.is_empty() {
+            return answer_of(self.cells);
         }
-        let undecided = self.cells.iter().filter(|cell| !cell.is_decided).count();
-        let more = match undecided {
-            0 => String::new(),
-            n => format!("; of {} it is not decided", counted(n, ("cell", "cells"))),
-        };
-        let held: BTreeSet<&str> = self
-            .cells
-            .iter()
-            .filter(|cell| cell.is_decided && cell.held_as.is_some())
-            .map(|cell| &*cell.who)
-            .collect();
-        let held = match held.len() {
-            0 => String::new(),
-            1 => "; 1 can do in another session what they could do before".to_owned(),
-            n => format!("; {n} can do in another session what they could do before"),
-        };
-        format!("{}, {}{held}{more}", side(true, "gains", "gain"), side(false, "loses", "lose"))
+        let what = if self.is_narrowed { "nothing that was asked about" } else { "no access" };
+        match self.opened_later {
+            None => format!("{what} changes, in whatever circumstances"),
+            Some(cell) => {
+                let role = match cell.role.is_empty() {
+                    true => String::new(),
+                    false => format!(" as role:{}", cell.role),
+                };
+                let sure = if cell.is_decided { "does" } else { "may" };
+                format!(
+                    "{what} changes at this moment; later {sure} at least {} on {} for {}{role}",
+                    cell.action, cell.place, cell.who
+                )
+            }
+        }
     }
 
     /// Sessions with the same change together: who they are, and what changes for them.
@@ -289,14 +321,39 @@ impl<'t> Told<'t> {
         }
         blocks
             .into_iter()
-            .map(|(sessions, cells)| (names_of(&sessions), self.lines(&cells)))
+            .map(|(sessions, cells)| (names_of(&sessions), self.lines(&cells), (sessions, cells)))
             .collect()
     }
 
+    /// The changes that have a say about some cells of sessions, unless these are all changes.
+    fn because_of(&self, sessions: &[Session<'_>], cells: &[&Cell]) -> Vec<&'t Changed> {
+        if self.changes.len() < 2 {
+            return Vec::new();
+        }
+        let mut known: BTreeSet<&str> = BTreeSet::new();
+        let one_of_each_place = cells.iter().filter(|cell| known.insert(&cell.place));
+        let one_of_each_place: Vec<&&Cell> = one_of_each_place.take(PLACES_ASKED).collect();
+        let mut found: BTreeSet<usize> = BTreeSet::new();
+        for (who, role) in sessions.iter().take(TOLD) {
+            for cell in &one_of_each_place {
+                let (who, role) = ((*who).to_owned(), (*role).to_owned());
+                found.extend((self.because)(&Cell { who, role, ..(**cell).clone() }));
+            }
+        }
+        match found.len() == self.changes.len() {
+            true => Vec::new(),
+            false => found.into_iter().take(TOLD).map(|at| &self.changes[at]).collect(),
+        }
+    }
+
     fn blocks(&self, out: &mut String, cells: &[&'t Cell], colour: anstyle::Style, width: usize) {
-        for (names, lines) in self.blocks_of(cells) {
+        for (names, lines, (sessions, first)) in self.blocks_of(cells) {
             let names = paint(style::NAME, &safe(&self.some(&names, ", ")));
             wrap_under(out, "  ", "    ", &names, width);
+            for one in self.because_of(&sessions, &first) {
+                let line = format!("by {}: {} ({})", one.thing, one.what(), one.places());
+                wrap_under(out, "    ", "       ", &paint(style::QUIET, &safe(&line)), width);
+            }
             for (line, places) in lines {
                 let (level, before, after, actions) = line;
                 let change = format!("{} → {}", before.word(), after.word());
@@ -345,6 +402,47 @@ impl<'t> Told<'t> {
         }
         format!("{} and {} more (`--full` names them)", all[..TOLD].join(between), all.len() - TOLD)
     }
+}
+
+/// Who gains and who loses how much.
+fn answer_of(cells: &[Cell]) -> String {
+    let side = |gain: bool, one: &str, many: &str| {
+        let is_one =
+            |cell: &&Cell| cell.is_decided && if gain { cell.is_new_gain() } else { cell.is_lost };
+        let cells: Vec<&Cell> = cells.iter().filter(is_one).collect();
+        let who: BTreeSet<&str> = cells.iter().map(|cell| &*cell.who).collect();
+        // A role by itself stands for nobody in particular: it is told when nobody has it.
+        let people: Vec<&&str> = who.iter().filter(|who| !who.starts_with("role:")).collect();
+        let (count, noun) = match people.len() {
+            0 => (who.len(), ("role", "roles")),
+            n if people.iter().all(|who| who.starts_with("user:")) => (n, ("person", "people")),
+            n => (n, ("principal", "principals")),
+        };
+        if count == 0 {
+            return format!("nobody {one} anything");
+        }
+        let actions: BTreeSet<&str> = cells.iter().map(|cell| &*cell.action).collect();
+        let places: BTreeSet<&str> = cells.iter().map(|cell| &*cell.place).collect();
+        format!(
+            "{} {} {} in {}",
+            counted(count, noun),
+            if count == 1 { one } else { many },
+            counted(actions.len(), ("action", "actions")),
+            counted(places.len(), ("place", "places")),
+        )
+    };
+    let undecided = cells.iter().filter(|cell| !cell.is_decided).count();
+    let more = match undecided {
+        0 => String::new(),
+        n => format!("; of {} it is not decided", counted(n, ("cell", "cells"))),
+    };
+    let held = cells.iter().filter(|cell| cell.is_decided && cell.held_as.is_some());
+    let held: BTreeSet<&str> = held.map(|cell| &*cell.who).collect();
+    let held = match held.len() {
+        0 => String::new(),
+        n => format!("; {n} can do in another session what they could do before"),
+    };
+    format!("{}, {}{held}{more}", side(true, "gains", "gain"), side(false, "loses", "lose"))
 }
 
 /// Everybody once: by themselves, or else with the roles that they have to take up.

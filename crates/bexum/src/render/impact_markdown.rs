@@ -22,6 +22,10 @@ impl Told<'_> {
             let title = format!("{} more", rest.len());
             out.push_str(&folded(&title, &format!("{HEAD}{}", rest.concat())));
         }
+        let later: String = self.later_lines().iter().map(|line| format!("- {line}\n")).collect();
+        if !later.is_empty() {
+            out.push_str(&format!("\nLater:\n\n{later}"));
+        }
         if !self.turned.is_empty() {
             let line = |one: &super::impact::Turned| {
                 let mark = if one.is_broken { "**" } else { "" };
@@ -43,7 +47,7 @@ impl Told<'_> {
     fn rows(&self) -> Vec<String> {
         let mut rows = Vec::new();
         for (title, cells) in self.parts() {
-            for (names, lines) in self.blocks_of(&cells) {
+            for (names, lines, _) in self.blocks_of(&cells) {
                 for ((level, before, after, actions), places) in lines {
                     let actions: Vec<String> = actions.iter().map(|name| code(name)).collect();
                     rows.push(format!(

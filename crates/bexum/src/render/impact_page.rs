@@ -2,7 +2,7 @@
 
 use askama::Template;
 
-use super::impact::{Changed, Told, Turned};
+use super::impact::{Changed, NOT_LATER, Told, Turned};
 use super::ruling::By;
 
 #[derive(Template)]
@@ -12,7 +12,9 @@ struct Page<'t> {
     before: &'t str,
     after: &'t str,
     moment: String,
+    not_later: &'static str,
     rows: Vec<Row>,
+    later: Vec<String>,
     roles: Vec<String>,
     turned: &'t [Turned],
     changes: &'t [Changed],
@@ -49,7 +51,7 @@ impl Told<'_> {
         ];
         let mut rows = Vec::new();
         for ((_, cells), (class, sign, what)) in self.parts().into_iter().zip(looks) {
-            for (who, lines) in self.blocks_of(&cells) {
+            for (who, lines, _) in self.blocks_of(&cells) {
                 for ((level, before, after, actions), places) in lines {
                     rows.push(Row {
                         class,
@@ -70,7 +72,9 @@ impl Told<'_> {
             before,
             after,
             moment: self.second().to_string(),
+            not_later: NOT_LATER,
             rows,
+            later: self.later_lines(),
             roles: self.role_lines(),
             turned: self.turned,
             changes: self.changes,
