@@ -11,11 +11,13 @@ mod touches;
 
 use crate::engine::Index;
 use crate::estate::Estate;
-use crate::reach::Limited;
+use rustc_hash::FxHashSet;
+
+use crate::reach::{Limited, Spots};
 use crate::request::{Request, RequestFault};
 use touches::Touches;
 
-pub use change::{Difference, Thing, differences};
+pub use change::{Difference, SameFiles, Thing, differences};
 pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};
 pub use sessions::{Compared, RolesChanged};
@@ -81,14 +83,16 @@ pub struct Comparison<'e> {
     pub(crate) after: &'e Index,
     request: Request<'e>,
     touches: Touches,
+    /// Everybody whom the change may concern, by id; `None`: all.
+    concerned: Option<FxHashSet<String>>,
+    spots: [Spots<'e>; 2],
     /// Whether what depends on both sides can be compared: attributes have the same numbers, and the
     /// same is declared of them.
     can_complete: bool,
 }
 
 impl<'e> Comparison<'e> {
-    /// Gets ready to compare: what differs is found at once, what that does is not. Of the request
-    /// only the circumstances count, what is supposed, and what bounds every session. Where the
+    /// Gets ready to compare two estates that differ in this ([`differences`]). Of the request only the circumstances count, what is supposed, and what bounds every session. Where the
     /// second estate was not [built beside](Estate::build_beside) the first, nothing is decided of
     /// cells that depend in both.
     ///
@@ -97,27 +101,38 @@ impl<'e> Comparison<'e> {
     pub fn new(
         before: &'e Index,
         after: &'e Index,
+        differences: &[Difference],
         request: Request<'e>,
     ) -> Result<Self, RequestFault> {
         let (one, other) = (before.estate(), after.estate());
         for estate in [one, other] {
             sessions::anybody(estate, &request)?;
         }
-        let mut touches = Touches::between(one, other);
+        let mut touches = Touches::between(one, other, differences);
         let under: Vec<&str> = request.under.iter().map(|name| &**name).collect();
         touches.everything |= Touches::bound_differs(one, other, &under);
-        let can_complete = other.shares_numbers_of(one) && touches::declares_the_same(one, other);
-        Ok(Self { before, after, request, touches, can_complete })
+        // Everybody is supposed to be in the groups that are.
+        let concerned = match request.also.is_empty() {
+            true => touches.concerned([one, other], differences),
+            false => None,
+        };
+        let declares = |one: &Difference| matches!(one.thing, Thing::Attribute(_));
+        let share_numbers = other.shares_numbers_of(one) || one.shares_numbers_of(other);
+        let can_complete = share_numbers && !differences.iter().any(declares);
+        let spots = [one, other].map(Spots::new);
+        Ok(Self { before, after, request, touches, concerned, spots, can_complete })
     }
 
-    /// Everybody who has sessions, in either estate: users, workloads, and roles by themselves, by
-    /// the bytes of their names.
+    /// Everybody who has sessions, in either estate, and whom the change may concern: users,
+    /// workloads, and roles by themselves, by the bytes of their names.
     #[must_use]
     pub fn everybody(&self) -> Vec<String> {
         let asks = |estate: &Estate| -> Vec<String> {
             let all = estate.principals();
             let all = all.filter(|who| !matches!(who, crate::principal::Principal::Group(_)));
-            all.map(|who| estate.principal_id(who)).collect()
+            let all = all.map(|who| estate.principal_id(who));
+            let concerned = self.concerned.as_ref();
+            all.filter(|id| concerned.is_none_or(|known| known.contains(id))).collect()
         };
         let mut all = asks(self.before.estate());
         all.extend(asks(self.after.estate()));

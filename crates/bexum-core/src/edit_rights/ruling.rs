@@ -11,7 +11,7 @@ use crate::engine::Engine;
 use crate::estate::Estate;
 use crate::fault::LocatedFault;
 use crate::id::ActionId;
-use crate::impact::{Comparison, OpenedCell, OwnSessions, Thing};
+use crate::impact::{Comparison, OpenedCell, OwnSessions, SameFiles, Thing, differences};
 use crate::principal::{Join, Principal};
 use crate::request::{Request, RequestFault, resolve_target};
 
@@ -95,6 +95,7 @@ pub enum Beyond {
 pub fn ruling(
     before: Side<'_>,
     after: Side<'_>,
+    same: &SameFiles,
     request: &Request<'_>,
 ) -> Result<Ruling, RequestFault> {
     let estate = before.engine.estate();
@@ -105,7 +106,7 @@ pub fn ruling(
     let supposed = supposed::with_new_bare(before.declared, after.declared);
     let judge = Judge { before, after, request, who: view.who, supposed: &supposed };
     let with_new = judge.engine_of(&supposed, estate);
-    let touches = touches(estate, after.engine.estate());
+    let touches = touches(estate, after.engine.estate(), same);
     let left = judge.left(&touches);
     let verdicts = touches.into_iter().map(|touch| {
         let verdict = judge.verdict(&touch, &with_new, &left);
@@ -319,7 +320,7 @@ impl Judge<'_> {
         [before, after]: [&Engine; 2],
         who: &str,
     ) -> Result<Option<OpenedCell>, RequestFault> {
-        let comparison = Comparison::new(before, after, self.whatever())?;
+        let comparison = compare(before, after, self.whatever())?;
         let mut compared = comparison.compared_from_now_on();
         let found = compared.first_opened(who, None, &|_, _| true);
         Ok(found.or_else(|| {
@@ -384,7 +385,7 @@ impl Judge<'_> {
     /// A cell that is opened for each of the first few for whom one is.
     fn each<'e>(&'e self, sought: Sought<'_, 'e>) -> Result<Vec<OpenedCell>, RequestFault> {
         let Sought { pair: [before, after], mut own } = sought;
-        let comparison = Comparison::new(before, after, self.whatever())?;
+        let comparison = compare(before, after, self.whatever())?;
         let mut compared = comparison.compared_from_now_on();
         let mut found = Vec::new();
         for who in comparison.everybody() {
@@ -404,6 +405,16 @@ impl Judge<'_> {
         }
         Ok(found)
     }
+}
+
+/// Two estates of which at least one stands in no files.
+fn compare<'e>(
+    before: &'e Engine,
+    after: &'e Engine,
+    request: Request<'e>,
+) -> Result<Comparison<'e>, RequestFault> {
+    let differing = differences(before.estate(), after.estate(), &SameFiles::default());
+    Comparison::new(before, after, &differing, request)
 }
 
 /// What is looked for between two estates.

@@ -2,7 +2,7 @@
 //! 7.4).
 
 use crate::estate::Estate;
-use crate::impact::{Difference, Thing, differences};
+use crate::impact::{Difference, SameFiles, Thing, differences};
 use crate::principal::Principal;
 use crate::scope::ScopeType;
 
@@ -71,9 +71,9 @@ const LOCKED: &str = "the policy is locked";
 
 /// Everything that a change touches, thing by thing.
 #[must_use]
-pub fn touches(before: &Estate, after: &Estate) -> Vec<Touch> {
+pub fn touches(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Touch> {
     let mut found = Vec::new();
-    for difference in differences(before, after) {
+    for difference in differences(before, after, same) {
         let needs = Changed { before, after, difference: &difference }.needs();
         found
             .extend(needs.into_iter().map(|needs| Touch { difference: difference.clone(), needs }));

@@ -3,11 +3,13 @@
 use std::collections::BTreeMap;
 use std::fmt::{self, Debug};
 
+use rustc_hash::FxHashSet;
+
 use super::touches::{attributes, subject_id};
 use crate::estate::Estate;
 use crate::expectation::Duty;
 use crate::id::{KindId, PolicyId, ScopeId, StatementId};
-use crate::origin::Origin;
+use crate::origin::{FileId, Origin};
 use crate::policy::Statement;
 use crate::principal::{Identity, Imported, Membership, Principal, Subject};
 use crate::time::Window;
@@ -99,11 +101,65 @@ pub struct Difference {
 /// Where a thing stands, and what its keys say, as text that can be compared.
 type Keys = (Origin, Vec<(&'static str, String)>);
 
+/// Keys that no decision looks at.
+const DECIDE_NOTHING: [&str; 6] = ["about", "full-name", "source", "asks", "locked", "attachable"];
+
+impl Difference {
+    /// Whether it is in both estates, and nothing but these keys differs.
+    pub(super) fn is_only(&self, keys: &[&str]) -> bool {
+        !self.keys.is_empty() && self.keys.iter().all(|key| keys.contains(key))
+    }
+
+    /// Whether only keys differ that no decision looks at.
+    pub(super) fn decides_nothing(&self) -> bool {
+        self.is_only(&DECIDE_NOTHING)
+    }
+}
+
+/// Files of which the text is the same in two estates, so that what they declare is the same.
+#[derive(Clone, Debug, Default)]
+pub struct SameFiles {
+    /// By their numbers in the first estate.
+    pub before: FxHashSet<FileId>,
+    /// By their numbers in the second.
+    pub after: FxHashSet<FileId>,
+}
+
 /// What differs between two estates. Order, file and what is written out though it is the default
-/// are no difference (spec-work section 7.4).
+/// are no difference (spec-work section 7.4). What stands in files that are the same is not looked
+/// at, unless the catalogue differs, in whose light all is read.
 #[must_use]
-pub fn differences(before: &Estate, after: &Estate) -> Vec<Difference> {
-    let (mut old, mut new) = (things(before), things(after));
+pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Difference> {
+    let nothing = FxHashSet::default();
+    let catalogues = [(before, &same.before), (after, &same.after)].map(|(estate, same)| {
+        let mut all = BTreeMap::new();
+        catalogue(estate, same, &mut all);
+        all.into_iter().map(|(thing, (_, keys))| (thing, keys)).collect::<Vec<_>>()
+    });
+    let same = match catalogues[0] == catalogues[1] {
+        true => [&same.before, &same.after],
+        false => [&nothing, &nothing],
+    };
+    let (mut old, mut new) = (things(before, same[0]), things(after, same[1]));
+    let mut ties = [
+        tied(before, |at| !same[0].contains(&at), None),
+        tied(after, |at| !same[1].contains(&at), None),
+    ];
+    if !same[0].is_empty() && ties.iter().any(|ties| !ties.is_empty()) {
+        // What is tied in a file that differs may stand in one that is the same, too.
+        let wanted: FxHashSet<Thing> = ties.iter().flat_map(BTreeMap::keys).cloned().collect();
+        for (thing, (origin, windows)) in tied(before, |at| same[0].contains(&at), Some(&wanted)) {
+            for ties in &mut ties {
+                let (_, all) = ties.entry(thing.clone()).or_insert((origin, Vec::new()));
+                all.extend(
+                    windows.iter().filter(|one| !all.contains(one)).cloned().collect::<Vec<_>>(),
+                );
+            }
+        }
+    }
+    let [old_ties, new_ties] = ties;
+    old.extend(old_ties.into_iter().map(with_keys));
+    new.extend(new_ties.into_iter().map(with_keys));
     let mut found = Vec::new();
     for (thing, (origin, keys)) in std::mem::take(&mut old) {
         let (after, keys) = match new.remove(&thing) {
@@ -126,34 +182,11 @@ pub fn differences(before: &Estate, after: &Estate) -> Vec<Difference> {
     found
 }
 
-fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
+fn things(estate: &Estate, same: &FxHashSet<FileId>) -> BTreeMap<Thing, Keys> {
     let mut all: BTreeMap<Thing, Keys> = BTreeMap::new();
-    let catalogue = &estate.catalogue;
-    for kind in &catalogue.kinds {
-        let names = |kinds: &[KindId]| {
-            let mut names: Vec<_> = kinds.iter().map(|id| &catalogue.kind(*id).name).collect();
-            names.sort_unstable();
-            text(&names)
-        };
-        let actions = catalogue.actions[kind.actions.clone()].iter();
-        let mut actions: Vec<String> =
-            actions.map(|one| text(&(&one.name, one.level, one.addresses))).collect();
-        actions.sort_unstable();
-        let service = kind.service.map(|id| &catalogue.services[id.index()].name);
-        let keys = vec![
-            ("actions", text(&actions)),
-            ("items", names(&kind.items)),
-            ("holds", names(&kind.holds)),
-            ("service", text(&service)),
-            ("about", text(&kind.about)),
-        ];
-        all.insert(Thing::Kind(kind.name.to_string()), (kind.origin, keys));
-    }
-    for service in &catalogue.services {
-        let keys = vec![("about", text(&service.about))];
-        all.insert(Thing::Service(service.name.to_string()), (service.origin, keys));
-    }
-    for (_, scope) in estate.scopes.iter() {
+    catalogue(estate, same, &mut all);
+    let differs = |origin: Origin| !same.contains(&origin.file);
+    for (_, scope) in estate.scopes.iter().filter(|(_, scope)| differs(scope.origin)) {
         let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
         let keys = vec![
             ("kind", text(&(scope.scope_type, kind))),
@@ -163,7 +196,7 @@ fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
         ];
         all.insert(Thing::Scope(scope.path.to_string()), (scope.origin, keys));
     }
-    for user in &estate.users {
+    for user in estate.users.iter().filter(|user| differs(user.identity.origin)) {
         let manager = user.manager.map(|id| estate.principal_id(Principal::User(id)));
         let mut keys = of_identity(estate, &user.identity);
         keys.extend([
@@ -174,7 +207,7 @@ fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
         ]);
         all.insert(Thing::User(user.identity.name.to_string()), (user.identity.origin, keys));
     }
-    for group in &estate.groups {
+    for group in estate.groups.iter().filter(|group| differs(group.identity.origin)) {
         let owners = group.owners.as_ref().map(|owners| {
             let name = |id: &_| estate.principal_id(Principal::User(*id));
             let mut names: Vec<String> = owners.iter().map(name).collect();
@@ -194,7 +227,7 @@ fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
         ]);
         all.insert(Thing::Group(group.identity.name.to_string()), (group.identity.origin, keys));
     }
-    for role in &estate.roles {
+    for role in estate.roles.iter().filter(|role| differs(role.identity.origin)) {
         let mut keys = of_identity(estate, &role.identity);
         keys.extend([
             ("held-by", text(&members(estate, &role.held_by))),
@@ -202,7 +235,8 @@ fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
         ]);
         all.insert(Thing::Role(role.identity.name.to_string()), (role.identity.origin, keys));
     }
-    for (i, policy) in estate.policies.iter().enumerate() {
+    let policies = estate.policies.iter().enumerate();
+    for (i, policy) in policies.filter(|(_, policy)| differs(policy.origin)) {
         let include = policy.include.iter().map(|id| &estate.policy(*id).name);
         let mut include: Vec<_> = include.collect();
         include.sort_unstable();
@@ -224,62 +258,106 @@ fn things(estate: &Estate) -> BTreeMap<Thing, Keys> {
         ];
         all.insert(Thing::Policy(policy.name.to_string()), (policy.origin, keys));
     }
-    ties(estate, &mut all);
     rules(estate, &mut all);
+    all.retain(|_, (origin, _)| differs(*origin));
     all
 }
 
 /// When something is tied, and what its author says about it.
 type Tied = (Window, Option<Box<str>>);
 
-/// Attachments and ceilings, multiplied out; several that differ in their window alone are one.
-fn ties(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
-    let mut windows: BTreeMap<Thing, (Origin, Vec<Tied>)> = BTreeMap::new();
+/// Attachments and ceilings of files that are looked at, multiplied out, each with all its windows;
+/// only those that are wanted, if given.
+fn tied(
+    estate: &Estate,
+    is_looked_at: impl Fn(FileId) -> bool,
+    wanted: Option<&FxHashSet<Thing>>,
+) -> BTreeMap<Thing, (Origin, Vec<Tied>)> {
+    let mut found: BTreeMap<Thing, (Origin, Vec<Tied>)> = BTreeMap::new();
     let mut add = |thing: Thing, origin: Origin, window: Window, about: &Option<Box<str>>| {
-        let list = &mut windows.entry(thing).or_insert((origin, Vec::new())).1;
+        if wanted.is_some_and(|wanted| !wanted.contains(&thing)) {
+            return;
+        }
+        let list = &mut found.entry(thing).or_insert((origin, Vec::new())).1;
         // The same twice is the same once.
         let one = (window, about.clone());
         if !list.contains(&one) {
             list.push(one);
         }
     };
+    let policies: Option<FxHashSet<&str>> = wanted.map(|wanted| {
+        let named = wanted.iter().filter_map(|thing| match thing {
+            Thing::Attachment { policy, .. } | Thing::Ceiling { policy, .. } => {
+                Some(policy.as_str())
+            }
+            _ => None,
+        });
+        named.collect()
+    });
     let path = |at: ScopeId| estate.scope(at).path.to_string();
-    let name = |policy: PolicyId| estate.policy(policy).name.to_string();
+    // Of most of them the policy alone says that they are not wanted.
+    let name = |policy: PolicyId| {
+        let name = &estate.policy(policy).name;
+        let is_wanted = policies.as_ref().is_none_or(|wanted| wanted.contains(&**name));
+        is_wanted.then(|| name.to_string())
+    };
     let who = |subject: Subject| subject_id(estate, subject);
-    for one in &estate.attachments {
-        for policy in &one.policies {
+    for one in estate.attachments.iter().filter(|one| is_looked_at(one.origin.file)) {
+        for policy in one.policies.iter().filter_map(|policy| name(policy.value)) {
             for to in &one.to {
                 for at in &one.at {
-                    let (policy, to, at) = (name(policy.value), who(to.value), path(at.value));
+                    let (policy, to, at) = (policy.clone(), who(to.value), path(at.value));
                     let thing = Thing::Attachment { policy, to, at };
                     add(thing, one.origin, one.window, &one.about);
                 }
             }
         }
     }
-    for one in &estate.ceilings {
+    for one in estate.ceilings.iter().filter(|one| is_looked_at(one.origin.file)) {
         let over: Vec<Option<String>> = match &one.over {
             None => vec![None],
             Some(over) => over.iter().map(|at| Some(path(at.value))).collect(),
         };
-        for policy in &one.policies {
+        for policy in one.policies.iter().filter_map(|policy| name(policy.value)) {
             for bound in &one.bound {
                 for over in &over {
-                    let (policy, bound) = (name(policy.value), who(*bound));
+                    let (policy, bound) = (policy.clone(), who(*bound));
                     let thing = Thing::Ceiling { policy, bound, over: over.clone() };
                     add(thing, one.origin, one.window, &one.about);
                 }
             }
         }
     }
-    for (thing, (origin, mut windows)) in windows {
-        windows.sort_unstable_by(|(a, x), (b, y)| (a.from, a.until, x).cmp(&(b.from, b.until, y)));
-        let (windows, abouts): (Vec<_>, Vec<_>) = windows.into_iter().unzip();
-        all.insert(
-            thing,
-            (origin, vec![("from, until", text(&windows)), ("about", text(&abouts))]),
-        );
+    found
+}
+
+/// The windows of what is tied otherwise in one of two estates.
+pub(super) fn windows_of(estates: [&Estate; 2], differences: &[Difference]) -> Vec<Window> {
+    let is_tie = |thing: &&Thing| matches!(thing, Thing::Attachment { .. } | Thing::Ceiling { .. });
+    let wanted: FxHashSet<Thing> =
+        differences.iter().map(|one| &one.thing).filter(is_tie).cloned().collect();
+    if wanted.is_empty() {
+        return Vec::new();
     }
+    let [old, new] = estates.map(|estate| tied(estate, |_| true, Some(&wanted)));
+    let of = |ties: &BTreeMap<Thing, (Origin, Vec<Tied>)>, thing: &Thing| -> Vec<Tied> {
+        ties.get(thing).map_or(Vec::new(), |(_, windows)| windows.clone())
+    };
+    let differing = wanted.iter().flat_map(|thing| {
+        let (old, new) = (of(&old, thing), of(&new, thing));
+        let alone = |one: &[Tied], other: &[Tied]| {
+            one.iter().filter(|one| !other.contains(one)).cloned().collect::<Vec<_>>()
+        };
+        [alone(&old, &new), alone(&new, &old)].concat()
+    });
+    differing.map(|(window, _)| window).collect()
+}
+
+/// Several that differ in their windows alone are one thing.
+fn with_keys((thing, (origin, mut windows)): (Thing, (Origin, Vec<Tied>))) -> (Thing, Keys) {
+    windows.sort_unstable_by(|(a, x), (b, y)| (a.from, a.until, x).cmp(&(b.from, b.until, y)));
+    let (windows, abouts): (Vec<_>, Vec<_>) = windows.into_iter().unzip();
+    (thing, (origin, vec![("from, until", text(&windows)), ("about", text(&abouts))]))
 }
 
 /// What is declared of attributes, expected of decisions and said of who may edit.
@@ -377,6 +455,35 @@ fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
 
 fn text(of: &impl Debug) -> String {
     format!("{of:?}")
+}
+
+fn catalogue(estate: &Estate, same: &FxHashSet<FileId>, all: &mut BTreeMap<Thing, Keys>) {
+    let catalogue = &estate.catalogue;
+    let differs = |origin: Origin| !same.contains(&origin.file);
+    for kind in catalogue.kinds.iter().filter(|kind| differs(kind.origin)) {
+        let names = |kinds: &[KindId]| {
+            let mut names: Vec<_> = kinds.iter().map(|id| &catalogue.kind(*id).name).collect();
+            names.sort_unstable();
+            text(&names)
+        };
+        let actions = catalogue.actions[kind.actions.clone()].iter();
+        let mut actions: Vec<String> =
+            actions.map(|one| text(&(&one.name, one.level, one.addresses))).collect();
+        actions.sort_unstable();
+        let service = kind.service.map(|id| &catalogue.services[id.index()].name);
+        let keys = vec![
+            ("actions", text(&actions)),
+            ("items", names(&kind.items)),
+            ("holds", names(&kind.holds)),
+            ("service", text(&service)),
+            ("about", text(&kind.about)),
+        ];
+        all.insert(Thing::Kind(kind.name.to_string()), (kind.origin, keys));
+    }
+    for service in catalogue.services.iter().filter(|service| differs(service.origin)) {
+        let keys = vec![("about", text(&service.about))];
+        all.insert(Thing::Service(service.name.to_string()), (service.origin, keys));
+    }
 }
 
 fn of_identity(estate: &Estate, identity: &Identity) -> Vec<(&'static str, String)> {

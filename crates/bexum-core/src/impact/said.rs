@@ -56,7 +56,7 @@ pub(super) fn all_said(
         borne.extend(attributes(estate, &estate.scope(*at).attributes));
     }
     let identity = match spot.place {
-        Place::Identity(..) | Place::Policy(..) => shown(estate, spot.place),
+        Place::Identity(..) | Place::Policy(..) => shown(estate, spot.place, None),
         Place::Scope(_) | Place::Item(_) => String::new(),
     };
     let scope = estate.scope(spot.scope());

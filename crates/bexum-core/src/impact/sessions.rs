@@ -14,7 +14,7 @@ use crate::items;
 use crate::pattern::residual::{FRESH, Rest};
 use crate::principal::{Principal, Subject};
 use crate::prove::{Opened, opened};
-use crate::reach::{self, Limited, Spot, SpotSort, Spots, Viewpoint};
+use crate::reach::{self, Limited, Spot, SpotSort, Viewpoint};
 use crate::request::{Place, Request, RequestFault};
 use crate::time::Time;
 
@@ -31,7 +31,6 @@ pub(super) fn anybody(
 /// One of the two estates.
 pub(super) struct Side<'e> {
     pub(super) decider: Decider<'e>,
-    spots: Spots<'e>,
     anybody: Option<Viewpoint>,
     pub(super) limited: Limited,
 }
@@ -67,7 +66,6 @@ impl<'c, 'e> Compared<'c, 'e> {
     pub(super) fn new(comparison: &'c Comparison<'e>, with_later: bool) -> Self {
         let side = |index: &'e crate::engine::Index| Side {
             decider: Decider::new(index),
-            spots: Spots::new(index.estate()),
             // It was no error when the comparison was made.
             anybody: anybody(index.estate(), &comparison.request).ok().flatten(),
             limited: Limited::new(),
@@ -309,7 +307,7 @@ impl<'c, 'e> Compared<'c, 'e> {
         let mut has_items = false;
         for (i, side) in self.sides.iter().enumerate() {
             let Some(id) = side.decider.index.estate().scopes.find(path) else { continue };
-            for spot in side.spots.at(id) {
+            for spot in self.comparison.spots[i].at(id) {
                 match spot.sort {
                     SpotSort::Items => has_items = true,
                     _ => {

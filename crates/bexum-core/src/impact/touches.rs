@@ -5,13 +5,14 @@ use std::collections::BTreeMap;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
+use super::change::{Difference, Thing};
 use crate::attribute::{Attributes, Value};
+use crate::condition::{Condition, Reference};
 use crate::estate::Estate;
 use crate::id::{PolicyId, ScopeId, StatementId};
 use crate::policy::Effect;
 use crate::principal::{Membership, Principal, Subject};
 use crate::request::Place;
-use crate::time::Window;
 
 /// What differs between two estates, by whom and what it can concern.
 #[derive(Debug, Default)]
@@ -37,19 +38,81 @@ pub(super) enum Part {
 
 /// One statement, as far as it decides.
 type Said = (Effect, Vec<Box<str>>, Vec<String>, Option<Box<str>>);
-/// An attachment or (`true`) a ceiling, multiplied out: whom it names, where, which policy, when.
-type Tie = (bool, String, Option<String>, String, Window);
 
 impl Touches {
-    pub(super) fn between(before: &Estate, after: &Estate) -> Self {
-        let mut touches = Self {
-            everything: catalogue(before) != catalogue(after) || !declares_the_same(before, after),
-            ..Self::default()
-        };
-        touches.scopes(before, after);
-        touches.identities(before, after);
-        touches.policies(before, after);
+    pub(super) fn between(before: &Estate, after: &Estate, differences: &[Difference]) -> Self {
+        let mut touches = Self::default();
+        let estates = [before, after];
+        let mut policies: FxHashSet<&str> = FxHashSet::default();
+        let mut asked: Option<Asked> = None;
+        for one in differences {
+            match &one.thing {
+                Thing::Kind(_) => touches.everything |= !one.is_only(&["about", "service"]),
+                Thing::Attribute(_) => touches.everything |= !one.is_only(&["about"]),
+                Thing::Scope(path) => touches.scope(estates, path, one),
+                Thing::User(_) | Thing::Group(_) | Thing::Role(_) => {
+                    let asked = asked.get_or_insert_with(|| Asked::of(estates));
+                    touches.identity(estates, &one.thing.to_string(), asked);
+                }
+                Thing::Policy(name) => {
+                    if !one.is_only(&["place", "about", "locked", "attachable"]) {
+                        policies.insert(name);
+                    }
+                    if one.keys.is_empty() || one.keys.contains(&"place") {
+                        for estate in estates {
+                            let policy = estate.find_policy(name).map(|id| estate.policy(id));
+                            let place = policy.and_then(|policy| policy.place);
+                            touches.at.extend(place.map(|at| estate.scope(at).path.to_string()));
+                        }
+                    }
+                }
+                Thing::Attachment { to, at, .. } => {
+                    touches.subjects.entry(to.clone()).or_default().insert(Some(at.clone()));
+                }
+                Thing::Ceiling { bound, over, .. } => {
+                    touches.subjects.entry(bound.clone()).or_default().insert(over.clone());
+                }
+                Thing::Service(_) | Thing::Expectation(_) | Thing::EditRights | Thing::Name => {}
+            }
+        }
+        if !policies.is_empty() {
+            estates.iter().for_each(|estate| touches.ties_of(estate, &policies));
+        }
         touches
+    }
+
+    /// Everybody whom it may concern, by id; `None`: all.
+    pub(super) fn concerned(
+        &self,
+        estates: [&Estate; 2],
+        differences: &[Difference],
+    ) -> Option<FxHashSet<String>> {
+        let seeds = differences.iter().filter(|one| !one.decides_nothing());
+        let seeds = seeds.filter_map(|one| match &one.thing {
+            Thing::User(_) | Thing::Group(_) | Thing::Role(_) => Some(one.thing.to_string()),
+            _ => None,
+        });
+        let mut found: FxHashSet<String> = seeds.chain(self.subjects.keys().cloned()).collect();
+        if self.everything
+            || !self.below.is_empty()
+            || !self.at.is_empty()
+            || found.contains("everyone")
+        {
+            return None;
+        }
+        let mut waiting: Vec<String> = found.iter().cloned().collect();
+        while let Some(id) = waiting.pop() {
+            for estate in estates {
+                let below = estate.find_principal(&id).map(|who| within(estate, who));
+                for who in below.into_iter().flatten() {
+                    let id = estate.principal_id(who);
+                    if found.insert(id.clone()) {
+                        waiting.push(id);
+                    }
+                }
+            }
+        }
+        Some(found)
     }
 
     /// Where it may concern somebody for whom these subjects count.
@@ -66,47 +129,58 @@ impl Touches {
         found
     }
 
-    fn scopes(&mut self, before: &Estate, after: &Estate) {
-        for (one, other) in [(before, after), (after, before)] {
-            for (id, scope) in one.scopes.iter() {
-                match other.scopes.find(&scope.path) {
-                    Some(same) if is_same_scope((one, id), (other, same)) => {}
-                    Some(_) => self.below.push(scope.path.to_string()),
-                    None => {
-                        self.below.push(scope.path.to_string());
-                        // It takes its name from the items of what holds it.
-                        let above = scope.parent.map(|above| one.scope(above).path.to_string());
-                        self.at.extend(above);
-                    }
-                }
-            }
+    fn scope(&mut self, estates: [&Estate; 2], path: &str, difference: &Difference) {
+        if difference.is_only(&["about"]) {
+            return;
+        }
+        self.below.push(path.to_owned());
+        if difference.keys.is_empty()
+            && let Some((above, _)) = path.rsplit_once('/')
+            && estates.iter().any(|estate| estate.scopes.find(above).is_some())
+        {
+            // It takes its name from the items of what holds it.
+            self.at.push(above.to_owned());
         }
     }
 
-    /// Users, groups, roles and policies as targets.
-    fn identities(&mut self, before: &Estate, after: &Estate) {
-        for (one, other) in [(before, after), (after, before)] {
-            for (path, place) in &one.identities_at {
-                let there = other.identities_at.get(path).map(|place| shown(other, *place));
-                if there != Some(shown(one, *place)) {
-                    self.at.push(one.scope(place.scope()).path.to_string());
-                }
-            }
+    /// A user, group or role as a target.
+    fn identity(&mut self, estates: [&Estate; 2], id: &str, asked: &Asked) {
+        let seen = estates.map(|estate| {
+            let who = estate.find_principal(id)?;
+            let place = estate.identity(who)?.place?;
+            let place = Place::Identity(who, place);
+            Some((estate.scope(place.scope()).path.to_string(), shown(estate, place, Some(asked))))
+        });
+        if seen[0] != seen[1] {
+            self.at.extend(seen.into_iter().flatten().map(|(at, _)| at));
         }
     }
 
-    fn policies(&mut self, before: &Estate, after: &Estate) {
-        let names: FxHashSet<&str> =
-            before.policies.iter().chain(&after.policies).map(|policy| &*policy.name).collect();
-        let differs = |name: &&str| said(before, name) != said(after, name);
-        let differing: FxHashSet<&str> = names.into_iter().filter(differs).collect();
-        let (ties, other_ties) = (ties(before), ties(after));
-        for (mine, others) in [(&ties, &other_ties), (&other_ties, &ties)] {
-            for tie in mine {
-                let (_, subject, at, policy, _) = tie;
-                if differing.contains(policy.as_str()) || !others.contains(tie) {
-                    self.subjects.entry(subject.clone()).or_default().insert(at.clone());
-                }
+    /// Adds what is tied by these policies, or by others that include them.
+    fn ties_of(&mut self, estate: &Estate, policies: &FxHashSet<&str>) {
+        let named: Vec<PolicyId> =
+            policies.iter().filter_map(|name| estate.find_policy(name)).collect();
+        let all = (0..estate.policies.len()).map(PolicyId::new);
+        let has_one =
+            |id: &PolicyId| named.iter().any(|named| named == id || estate.includes(*id, *named));
+        let differing: FxHashSet<PolicyId> = all.filter(has_one).collect();
+        let mut add = |subject: Subject, at: Option<ScopeId>| {
+            let at = at.map(|at| estate.scope(at).path.to_string());
+            self.subjects.entry(subject_id(estate, subject)).or_default().insert(at);
+        };
+        for one in &estate.attachments {
+            if one.policies.iter().any(|policy| differing.contains(&policy.value)) {
+                let at = || one.at.iter().map(|at| Some(at.value));
+                one.to.iter().for_each(|to| at().for_each(|at| add(to.value, at)));
+            }
+        }
+        for one in &estate.ceilings {
+            if one.policies.iter().any(|policy| differing.contains(&policy.value)) {
+                let over: Vec<Option<ScopeId>> = match &one.over {
+                    None => vec![None],
+                    Some(over) => over.iter().map(|at| Some(at.value)).collect(),
+                };
+                one.bound.iter().for_each(|to| over.iter().for_each(|at| add(*to, *at)));
             }
         }
     }
@@ -117,40 +191,52 @@ impl Touches {
     }
 }
 
-/// Whether the same is declared of attributes.
-pub(super) fn declares_the_same(before: &Estate, after: &Estate) -> bool {
-    format!("{:?}", before.vocabulary) == format!("{:?}", after.vocabulary)
+/// Who is in a group directly, holds a role, or may take it up.
+fn within(estate: &Estate, who: Principal) -> Vec<Principal> {
+    let listed = |list: &[Membership]| list.iter().map(|one| one.who).collect::<Vec<_>>();
+    match who {
+        Principal::Group(id) => {
+            let group = estate.group(id);
+            let mut all = listed(group.members.as_deref().unwrap_or(&[]));
+            all.extend(group.matching.iter().map(|user| Principal::User(*user)));
+            all
+        }
+        Principal::Role(id) => {
+            let role = estate.role(id);
+            [listed(&role.held_by), listed(&role.taken_by)].concat()
+        }
+        Principal::User(_) | Principal::Workload(_) => Vec::new(),
+    }
 }
 
-/// Services decide nothing; all else of the catalogue does.
-fn catalogue(estate: &Estate) -> Vec<String> {
-    let catalogue = &estate.catalogue;
-    let kinds = catalogue.kinds.iter().map(|kind| {
-        let name = |id: &crate::id::KindId| catalogue.kind(*id).name.to_string();
-        let [items, holds] = [&kind.items, &kind.holds].map(|list| {
-            let mut names: Vec<String> = list.iter().map(name).collect();
-            names.sort_unstable();
-            names
-        });
-        format!("{} {items:?} {holds:?}", kind.name)
-    });
-    let actions = catalogue
-        .actions
-        .iter()
-        .map(|action| format!("{} {:?} {:?}", action.name, action.level, action.addresses));
-    let mut all: Vec<String> = kinds.chain(actions).collect();
-    all.sort_unstable();
-    all
-}
+/// What the conditions and braces of two estates ask of targets, by its written name.
+pub(super) struct Asked(FxHashSet<String>);
 
-fn is_same_scope((one, id): (&Estate, ScopeId), (other, same): (&Estate, ScopeId)) -> bool {
-    let (a, b) = (one.scope(id), other.scope(same));
-    let kind = |estate: &Estate, of: Option<crate::id::KindId>| {
-        of.map(|kind| estate.catalogue.kind(kind).name.clone())
-    };
-    (a.scope_type, a.sealed) == (b.scope_type, b.sealed)
-        && kind(one, a.kind) == kind(other, b.kind)
-        && attributes(one, &a.attributes) == attributes(other, &b.attributes)
+impl Asked {
+    fn of(estates: [&Estate; 2]) -> Self {
+        let mut names = FxHashSet::default();
+        for estate in estates {
+            for statement in &estate.statements {
+                let when = statement.when.iter().flat_map(Condition::references);
+                let braces = statement.on.plain.iter().chain(&statement.on.excluded);
+                let braces = braces.flat_map(|pattern| pattern.braces().map(|one| one.attribute));
+                for reference in when.map(|(reference, _)| reference).chain(braces) {
+                    if matches!(reference, Reference::Target(_)) {
+                        names.insert(reference.written(&estate.attribute_names));
+                    }
+                }
+            }
+        }
+        Self(names)
+    }
+
+    fn asks(&self, name: &str) -> bool {
+        // A head of attributes is there because of what stands below it.
+        let below = format!("{name}.");
+        self.0.iter().any(|asked| {
+            asked == name || asked.starts_with(&below) || name.starts_with(&format!("{asked}."))
+        })
+    }
 }
 
 pub(super) fn attributes(estate: &Estate, of: &Attributes) -> BTreeMap<String, Value> {
@@ -158,8 +244,9 @@ pub(super) fn attributes(estate: &Estate, of: &Attributes) -> BTreeMap<String, V
     named.map(|(id, value)| (estate.attribute_names.name(id).to_owned(), value.clone())).collect()
 }
 
-/// What conditions can ask of a target that is an identity.
-pub(super) fn shown(estate: &Estate, place: Place) -> String {
+/// What conditions can ask of a target that is an identity; only what is asked, if that is known.
+pub(super) fn shown(estate: &Estate, place: Place, asked: Option<&Asked>) -> String {
+    let is_asked = |name: &str| asked.is_none_or(|asked| asked.asks(name));
     let Place::Identity(who, _) = place else { return String::new() };
     let members = |list: &[Membership]| -> Vec<String> {
         let mut all: Vec<String> = list
@@ -171,7 +258,7 @@ pub(super) fn shown(estate: &Estate, place: Place) -> String {
     };
     let more = match who {
         Principal::User(id) => {
-            let manager = estate.user(id).manager;
+            let manager = estate.user(id).manager.filter(|_| is_asked("target.manager"));
             format!("{:?}", manager.map(|id| estate.principal_id(Principal::User(id))))
         }
         Principal::Group(id) => {
@@ -182,12 +269,18 @@ pub(super) fn shown(estate: &Estate, place: Place) -> String {
                 all.sort_unstable();
                 all
             });
-            let listed = group.members.as_deref().map(members);
-            format!("{owners:?} {listed:?} {:?}", group.join)
+            let owners = owners.filter(|_| is_asked("target.owners"));
+            let listed = group.members.as_deref().filter(|_| is_asked("target.members"));
+            let join = is_asked("target.join").then_some(group.join);
+            format!("{owners:?} {:?} {join:?}", listed.map(members))
         }
         Principal::Role(_) | Principal::Workload(_) => String::new(),
     };
-    let own = estate.identity(who).map(|identity| attributes(estate, &identity.attributes));
+    let own = estate.identity(who).map(|identity| {
+        let mut own = attributes(estate, &identity.attributes);
+        own.retain(|name, _| is_asked(&format!("target.{name}")));
+        own
+    });
     format!("{} {own:?} {more}", estate.principal_id(who))
 }
 
@@ -207,42 +300,6 @@ fn said(estate: &Estate, policy: &str) -> Option<Vec<Said>> {
     all.sort_unstable();
     all.dedup();
     Some(all)
-}
-
-/// Every attachment and every ceiling.
-pub(super) fn ties(estate: &Estate) -> FxHashSet<Tie> {
-    let subject = |subject: Subject| subject_id(estate, subject);
-    let path = |at: ScopeId| estate.scope(at).path.to_string();
-    let policy = |id: PolicyId| estate.policy(id).name.to_string();
-    let mut all: FxHashSet<Tie> = FxHashSet::default();
-    for one in &estate.attachments {
-        for to in &one.to {
-            for at in &one.at {
-                let at = Some(path(at.value));
-                let ties = one
-                    .policies
-                    .iter()
-                    .map(|id| (false, subject(to.value), at.clone(), policy(id.value), one.window));
-                all.extend(ties);
-            }
-        }
-    }
-    for one in &estate.ceilings {
-        let over: Vec<Option<String>> = match &one.over {
-            None => vec![None],
-            Some(over) => over.iter().map(|at| Some(path(at.value))).collect(),
-        };
-        for bound in &one.bound {
-            for at in &over {
-                let ties = one
-                    .policies
-                    .iter()
-                    .map(|id| (true, subject(*bound), at.clone(), policy(id.value), one.window));
-                all.extend(ties);
-            }
-        }
-    }
-    all
 }
 
 pub(super) fn subject_id(estate: &Estate, subject: Subject) -> String {

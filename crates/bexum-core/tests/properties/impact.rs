@@ -7,7 +7,7 @@ use std::sync::Arc;
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Declarations;
 use bexum_core::engine::{Decider, Engine};
-use bexum_core::impact::{Cell, Comparison, Outcome, OwnSessions};
+use bexum_core::impact::{Cell, Comparison, Outcome, OwnSessions, SameFiles, differences};
 use bexum_core::reach::{self, Limited, Spot, SpotSort, Viewpoint};
 use bexum_core::request::{Given, Place};
 use bexum_core::{Estate, Reason, Request, Time};
@@ -62,9 +62,15 @@ fn circumstances(request: &Request<'static>) -> Request<'static> {
     Request { take_up: None, item: None, ..request.clone() }
 }
 
+/// Both estates beside each other.
+fn compare<'e>(before: &'e Engine, after: &'e Engine, request: &Request<'e>) -> Comparison<'e> {
+    let differing = differences(before.estate(), after.estate(), &SameFiles::default());
+    Comparison::new(before, after, &differing, request.clone()).expect("sound circumstances")
+}
+
 fn impact(engines: &[Engine; 2], request: &Request<'static>) -> Vec<Cell> {
     let [before, after] = engines;
-    let comparison = Comparison::new(before, after, request.clone()).expect("sound circumstances");
+    let comparison = compare(before, after, request);
     let mut compared = comparison.compared();
     comparison.everybody().iter().flat_map(|who| compared.cells_of(who)).collect()
 }
@@ -198,8 +204,12 @@ proptest! {
             impact(&engines, &request).into_iter().map(|cell| (key(&cell), cell)).collect();
         let mut deciders = engines.each_ref().map(|engine| Decider::new(engine));
         let mut asked: BTreeSet<Key> = BTreeSet::new();
-        let everybody = [0, 1].map(|i| Comparison::new(&engines[i], &engines[i], request.clone()).expect("sound").everybody());
-        for who in everybody.concat().into_iter().collect::<BTreeSet<_>>() {
+        let everybody = engines.iter().flat_map(|engine| {
+            let estate = engine.estate();
+            estate.principals().map(|who| estate.principal_id(who)).collect::<Vec<_>>()
+        });
+        let has_sessions = |who: &String| !who.starts_with("group:");
+        for who in everybody.filter(has_sessions).collect::<BTreeSet<_>>() {
             let both = engines.each_ref().map(|engine| sessions(engine, &request, &who));
             let roles: BTreeSet<&String> = both.iter().flat_map(BTreeMap::keys).collect();
             for role in roles {
@@ -322,7 +332,7 @@ proptest! {
         let editor = "user:u0";
         let by = Request { who: Cow::Borrowed(editor), ..request.clone() };
         let [before, after] = &engines;
-        let comparison = Comparison::new(before, after, request.clone()).expect("sound circumstances");
+        let comparison = compare(before, after, &request);
         let mut compared = comparison.compared_from_now_on();
         let mut own = has_own.then(|| OwnSessions::new(before, &by).expect("a user"));
         let roles = engines.iter().flat_map(|engine| engine.estate().roles.iter());

@@ -3,6 +3,7 @@
 use anyhow::bail;
 use bexum_core::edit_rights::{self, Side};
 use bexum_core::engine::Engine;
+use bexum_core::impact::SameFiles;
 
 use super::circumstances;
 use super::impact::Side as Named;
@@ -15,6 +16,7 @@ pub(super) fn ruled<'s>(
     typed: &Impact,
     [before, after]: [&'s Named; 2],
     engines: &'s [Engine; 2],
+    same: &SameFiles,
 ) -> anyhow::Result<By<'s>> {
     let supposed = &typed.circumstances;
     if !supposed.also.is_empty() || !supposed.under.is_empty() {
@@ -28,7 +30,7 @@ pub(super) fn ruled<'s>(
         Side { declared: &before.declared, engine: &engines[0] },
         Side { declared: &after.declared, engine: &engines[1] },
     ];
-    let ruling = edit_rights::ruling(sides[0], sides[1], &request)
+    let ruling = edit_rights::ruling(sides[0], sides[1], same, &request)
         .map_err(|fault| super::with_hint(&fault, &before.estate))?;
     Ok(By {
         ruling,

@@ -1,7 +1,7 @@
 //! `bexum impact`: what a change does, to everybody.
 
 use std::cell::RefCell;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -9,8 +9,10 @@ use anyhow::{Context as _, bail};
 use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
-    Cell, Comparison, LimitedIn, OpenedCell, Outcome, RolesChanged, differences, later_moments,
+    Cell, Comparison, Difference, LimitedIn, OpenedCell, Outcome, RolesChanged, SameFiles,
+    differences, later_moments,
 };
+use bexum_core::origin::FileId;
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::reach::Limited;
 use bexum_core::{Declarations, Estate, Request};
@@ -62,9 +64,10 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         request.empty_tables.clear();
     }
     let engines = [&before, &after].map(|side| Engine::new(Arc::clone(&side.estate)));
+    let same = same_files(&before.sources, &after.sources);
     let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
     let ruling = match &typed.by {
-        Some(who) => Some(by::ruled(who, typed, [&before, &after], &engines)?),
+        Some(who) => Some(by::ruled(who, typed, [&before, &after], &engines, &same)?),
         None => None,
     };
     if typed.together && typed.format != ImpactFormat::Csv {
@@ -72,9 +75,9 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             "`--together` is for `--format csv`: the other formats tell the same together anyway"
         );
     }
-    let comparison = compared(&engines, &request)?;
+    let differing = differences(&before.estate, &after.estate, &same);
+    let comparison = compared(&engines, &differing, &request)?;
     let found = everybody(&comparison, &wanted);
-    let differing = differences(&before.estate, &after.estate);
     let changes: Vec<Changed> = differing
         .iter()
         .map(|one| Changed {
@@ -91,7 +94,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         true => Vec::new(),
         false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
     };
-    let later = later(&engines, &request, &wanted, &found.cells)?;
+    let later = later(&engines, &differing, &request, &wanted, &found.cells)?;
     let asks_for = |on: FailOn| typed.fail_on.contains(&on) || typed.fail_on.contains(&FailOn::Any);
     let is_there = |is: fn(&Cell) -> bool| found.cells.iter().any(is);
     let mut turns = Turns {
@@ -103,12 +106,12 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
     let nothing_now = is_told && found.cells.is_empty() && !changes.is_empty();
     if !turns.gained && (asks_for(FailOn::Gained) || nothing_now) {
         let [before, after] = &engines;
-        turns.first = first_opened([before, after], &request, &wanted)?;
+        turns.first = first_opened([before, after], &differing, &request, &wanted)?;
         turns.gained = turns.first.is_some();
     }
     if !turns.lost && (asks_for(FailOn::Lost) || nothing_now) {
         let [before, after] = &engines;
-        let closed = first_opened([after, before], &request, &wanted)?;
+        let closed = first_opened([after, before], &differing, &request, &wanted)?;
         turns.lost = closed.is_some();
         turns.first = turns.first.or(closed);
     }
@@ -286,6 +289,25 @@ impl TextSource for Files {
     }
 }
 
+/// The files of the same path and text.
+fn same_files(before: &Sources, after: &Sources) -> SameFiles {
+    let numbered = |sources: &Sources| -> HashMap<PathBuf, FileId> {
+        let all = sources.iter().enumerate();
+        all.map(|(i, file)| (file.path.clone(), FileId(i as u32))).collect()
+    };
+    let known = numbered(before);
+    let mut same = SameFiles::default();
+    for (path, id) in numbered(after) {
+        if let Some(other) = known.get(&path)
+            && before.get(*other).text == after.get(id).text
+        {
+            same.before.insert(*other);
+            same.after.insert(id);
+        }
+    }
+    same
+}
+
 /// What comes of comparing everybody.
 struct Found {
     cells: Vec<Cell>,
@@ -295,9 +317,10 @@ struct Found {
 
 fn compared<'e>(
     [before, after]: &'e [Engine; 2],
+    differing: &[Difference],
     request: &Request<'e>,
 ) -> anyhow::Result<Comparison<'e>> {
-    Comparison::new(before, after, request.clone())
+    Comparison::new(before, after, differing, request.clone())
         .map_err(|fault| super::with_hint(&fault, after.estate()))
 }
 
@@ -331,19 +354,21 @@ fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
 /// with the cells that come to something else than now.
 fn later(
     engines: &[Engine; 2],
+    differing: &[Difference],
     request: &Request<'_>,
     wanted: &Wanted,
     now: &[Cell],
 ) -> anyhow::Result<Vec<Later>> {
     let [before, after] = engines;
-    let moments = later_moments(before.estate(), after.estate(), request.time);
+    let moments = later_moments(before.estate(), after.estate(), differing, request.time);
     if moments.is_empty() {
         return Ok(Vec::new());
     }
     let mut known: BTreeSet<Cell> = now.iter().cloned().collect();
     let mut found = Vec::new();
     for time in moments.into_iter().take(LATER) {
-        let then = everybody(&compared(engines, &Request { time, ..request.clone() })?, wanted);
+        let then =
+            everybody(&compared(engines, differing, &Request { time, ..request.clone() })?, wanted);
         let then: BTreeSet<Cell> = then.cells.into_iter().collect();
         let cells: Vec<Cell> = then.difference(&known).cloned().collect();
         let over = known.difference(&then).filter(|cell| !is_in(&then, cell)).count();
@@ -364,10 +389,11 @@ fn is_in(cells: &BTreeSet<Cell>, cell: &Cell) -> bool {
 /// A cell that the second estate opens to somebody who is wanted, now or later.
 fn first_opened(
     [before, after]: [&Engine; 2],
+    differing: &[Difference],
     request: &Request<'_>,
     wanted: &Wanted,
 ) -> anyhow::Result<Option<OpenedCell>> {
-    let comparison = Comparison::new(before, after, request.clone())
+    let comparison = Comparison::new(before, after, differing, request.clone())
         .map_err(|fault| super::with_hint(&fault, after.estate()))?;
     let everybody = wanted.of(comparison.everybody());
     let is_wanted = |place: &str, action: &str| wanted.takes_at(place, action);
