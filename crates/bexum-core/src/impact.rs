@@ -5,6 +5,7 @@ mod because;
 mod change;
 mod later;
 mod opens;
+mod rows;
 mod said;
 mod sessions;
 mod touches;
@@ -13,6 +14,7 @@ use crate::engine::Index;
 use crate::estate::Estate;
 use rustc_hash::FxHashSet;
 
+use crate::catalogue::ActionSet;
 use crate::reach::{Limited, Spots};
 use crate::request::{Request, RequestFault};
 use touches::Touches;
@@ -86,6 +88,9 @@ pub struct Comparison<'e> {
     /// Everybody whom the change may concern, by id; `None`: all.
     concerned: Option<FxHashSet<String>>,
     spots: [Spots<'e>; 2],
+    /// In each estate, the actions that it may concern for those who are the same and in the same in
+    /// both; `None`: any.
+    actions: [Option<ActionSet>; 2],
     /// Whether what depends on both sides can be compared: attributes have the same numbers, and the
     /// same is declared of them.
     can_complete: bool,
@@ -120,7 +125,11 @@ impl<'e> Comparison<'e> {
         let share_numbers = other.shares_numbers_of(one) || one.shares_numbers_of(other);
         let can_complete = share_numbers && !differences.iter().any(declares);
         let spots = [one, other].map(Spots::new);
-        Ok(Self { before, after, request, touches, concerned, spots, can_complete })
+        let actions = match under.is_empty() {
+            true => [one, other].map(|estate| touches.actions_of(estate)),
+            false => [None, None],
+        };
+        Ok(Self { before, after, request, touches, concerned, spots, actions, can_complete })
     }
 
     /// Everybody who has sessions, in either estate, and whom the change may concern: users,

@@ -1,7 +1,8 @@
 //! Whether a change opens anything at all: at this moment or a later one, in whatever circumstances
 //! (spec-work section 8, "opened").
 
-use super::sessions::{Compared, InBoth, Row, item_at, sessions_from};
+use super::rows::item_at;
+use super::sessions::{Compared, InBoth, Row, sessions_from};
 use crate::engine::{Decider, Index};
 use crate::id::ActionId;
 use crate::pattern::residual::FRESH;
@@ -67,12 +68,12 @@ impl<'e> Compared<'_, 'e> {
         is_wanted: &dyn Fn(&str, &str) -> bool,
     ) -> Option<OpenedCell> {
         for (role, session) in self.sessions(who) {
-            let parts = self.parts(who, &session);
-            if parts.is_empty() || session[1].is_none() {
+            let concerned = self.concerned(who, &session);
+            if concerned.parts.is_empty() || session[1].is_none() {
                 continue;
             }
-            for path in self.scopes(&session, &parts) {
-                for (place, row) in self.rows(&session, &path) {
+            for path in self.scopes(&session, &concerned) {
+                for (place, row) in self.rows(&session, &path, &concerned) {
                     let own = own.as_deref_mut();
                     let is_wanted = |action: &str| is_wanted(&place, action);
                     let found = self.opened_on(&session, &row, own, &is_wanted);

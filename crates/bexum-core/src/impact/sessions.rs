@@ -7,15 +7,13 @@ use super::said::all_said;
 use super::touches::{Part, attributes, subject_id};
 use super::{Cell, Comparison, LimitedIn, Outcome};
 use crate::catalogue::ActionSet;
-use crate::engine::{Cells, Decider, EvalContext, StatementInPlay};
+use crate::engine::{Cells, Decider};
 use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
-use crate::items;
-use crate::pattern::residual::{FRESH, Rest};
 use crate::principal::{Principal, Subject};
 use crate::prove::{Opened, opened};
-use crate::reach::{self, Limited, Spot, SpotSort, Viewpoint};
-use crate::request::{Place, Request, RequestFault};
+use crate::reach::{self, Limited, Spot, Viewpoint};
+use crate::request::{Request, RequestFault};
 use crate::time::Time;
 
 /// The circumstances of a request, asked by somebody; `None` where an estate has nobody.
@@ -44,17 +42,37 @@ pub struct RolesChanged {
     pub no_longer: Vec<String>,
 }
 
+/// Where a change may concern a session, and in what.
+pub(super) struct Concerned {
+    pub(super) parts: Vec<Part>,
+    /// Whether any action counts, and not only those of the policies that differ, or are tied
+    /// otherwise.
+    any_action: bool,
+}
+
+impl Concerned {
+    /// The actions that count, in each estate; `None`: any.
+    fn actions<'c>(&self, comparison: &'c Comparison<'_>) -> [Option<&'c ActionSet>; 2] {
+        match self.any_action {
+            true => [None, None],
+            false => comparison.actions.each_ref().map(Option::as_ref),
+        }
+    }
+}
+
 /// Compares one principal after the other.
 pub struct Compared<'c, 'e> {
     pub(super) comparison: &'c Comparison<'e>,
     pub(super) sides: [Side<'e>; 2],
     /// Whether later moments count, too: what begins or ends then, and roles that can be taken up
     /// then.
-    with_later: bool,
+    pub(super) with_later: bool,
     /// More names than any pattern of either estate has.
-    many: usize,
+    pub(super) many: usize,
     /// For each action of the first estate, the same of the second.
     same_actions: Vec<Option<ActionId>>,
+    /// The actions of the second estate that the first has not.
+    new_actions: Vec<ActionId>,
 }
 
 /// A session, in each estate that has it.
@@ -72,7 +90,13 @@ impl<'c, 'e> Compared<'c, 'e> {
         };
         let (before, after) = (comparison.before.estate(), comparison.after.estate());
         let actions = before.catalogue.actions.iter();
+        let is_new = |(_, one): &(usize, &crate::catalogue::Action)| {
+            before.catalogue.find_action(&one.name).is_none()
+        };
+        let new = after.catalogue.actions.iter().enumerate().filter(is_new);
+        let new_actions = new.map(|(i, _)| ActionId::new(i)).collect();
         Self {
+            new_actions,
             comparison,
             with_later,
             sides: [side(comparison.before), side(comparison.after)],
@@ -93,14 +117,15 @@ impl<'c, 'e> Compared<'c, 'e> {
         let mut found = Vec::new();
         let sessions = self.sessions(who);
         for (role, session) in &sessions {
-            let parts = self.parts(who, session);
-            if parts.is_empty() {
+            let concerned = self.concerned(who, session);
+            if concerned.parts.is_empty() {
                 continue;
             }
-            for path in self.scopes(session, &parts) {
-                for (place, row) in self.rows(session, &path) {
+            for path in self.scopes(session, &concerned) {
+                for (place, row) in self.rows(session, &path, &concerned) {
                     let known = found.len();
-                    self.compare((who, role), session, (&place, &row), &mut found);
+                    let actions = concerned.actions(self.comparison);
+                    self.compare((who, role), session, (&place, &row), actions, &mut found);
                     let others = sessions.iter().filter(|(other, _)| *other != role);
                     self.find_held(others, &row, &mut found[known..]);
                 }
@@ -171,17 +196,18 @@ impl<'c, 'e> Compared<'c, 'e> {
         found
     }
 
-    /// Where the change may concern a session.
-    pub(super) fn parts(&mut self, who: &str, session: &InBoth) -> Vec<Part> {
-        let [Some(before), Some(after)] = session else { return vec![Part::Everywhere] };
+    /// Where the change may concern a session, and in what.
+    pub(super) fn concerned(&mut self, who: &str, session: &InBoth) -> Concerned {
+        let everything = || Concerned { parts: vec![Part::Everywhere], any_action: true };
+        let [Some(before), Some(after)] = session else { return everything() };
         if self.comparison.touches.everything {
-            return vec![Part::Everywhere];
+            return everything();
         }
         let mut subjects: BTreeSet<String> = BTreeSet::new();
         for time in self.times(session) {
             let views = [before, after].map(|view| Viewpoint { time, ..view.clone() });
             if self.facts(&views[0], 0) != self.facts(&views[1], 1) {
-                return vec![Part::Everywhere];
+                return everything();
             }
             for (side, view) in self.sides.iter_mut().zip(&views) {
                 let index = side.decider.index;
@@ -193,7 +219,15 @@ impl<'c, 'e> Compared<'c, 'e> {
         }
         subjects.insert(subject_id(self.comparison.before.estate(), Subject::Everyone));
         subjects.insert(who.to_owned());
-        self.comparison.touches.of(subjects.into_iter())
+        let parts = self.comparison.touches.of(subjects.into_iter());
+        Concerned { parts, any_action: false }
+    }
+
+    /// Whether some of the actions in question apply at a spot of one of the estates.
+    pub(super) fn applies(&self, i: usize, spot: &Spot, concerned: &Concerned) -> bool {
+        let applicable = spot.applicable(self.sides[i].decider.index.estate());
+        let actions = concerned.actions(self.comparison)[i];
+        actions.is_none_or(|actions| !applicable.is_disjoint(actions))
     }
 
     /// The moment, and each later one at which the groups or roles of a session change in either
@@ -261,11 +295,11 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// The scopes of the parts at which one of the estates may allow the session something, by path.
-    pub(super) fn scopes(&mut self, session: &InBoth, parts: &[Part]) -> BTreeSet<String> {
+    pub(super) fn scopes(&mut self, session: &InBoth, concerned: &Concerned) -> BTreeSet<String> {
         // Where one estate allows something, the other may have scopes of its own, which are items to
         // the first.
         let mut tops: BTreeSet<String> = BTreeSet::new();
-        for (side, view) in self.sides.iter_mut().zip(session) {
+        for (i, (side, view)) in self.sides.iter_mut().zip(session).enumerate() {
             let Some(view) = view else { continue };
             let estate = side.decider.index.estate();
             if self.with_later {
@@ -276,7 +310,8 @@ impl<'c, 'e> Compared<'c, 'e> {
             }
             let everything = ActionSet::all(estate.catalogue.actions.len());
             let asking = side.decider.session_of(view.who, &view.also, view.take_up, view.time);
-            let allowed = side.decider.where_allowed(&asking, view.time, &everything);
+            let actions = concerned.actions(self.comparison)[i].unwrap_or(&everything);
+            let allowed = side.decider.where_allowed(&asking, view.time, actions);
             let path = |top: usize| estate.scope(ScopeId::new(top)).path.to_string();
             tops.extend(allowed.into_iter().map(|range| path(range.start)));
         }
@@ -285,7 +320,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             let estate = side.decider.index.estate();
             let subtree = |path: &String| Some(estate.scopes.subtree(estate.scopes.find(path)?));
             let allowed: Vec<_> = tops.iter().filter_map(subtree).collect();
-            let within = parts.iter().filter_map(|part| match part {
+            let within = concerned.parts.iter().filter_map(|part| match part {
                 Part::Everywhere => Some(0..estate.scopes.len()),
                 Part::Below(path) => subtree(path),
                 Part::At(path) => estate.scopes.find(path).map(|id| id.index()..id.index() + 1),
@@ -301,127 +336,13 @@ impl<'c, 'e> Compared<'c, 'e> {
         found
     }
 
-    /// The rows of a scope that one of the estates declares, by what they are called.
-    pub(super) fn rows(&mut self, session: &InBoth, path: &str) -> BTreeMap<String, Row> {
-        let mut found: BTreeMap<String, Row> = BTreeMap::new();
-        let mut has_items = false;
-        for (i, side) in self.sides.iter().enumerate() {
-            let Some(id) = side.decider.index.estate().scopes.find(path) else { continue };
-            for spot in self.comparison.spots[i].at(id) {
-                match spot.sort {
-                    SpotSort::Items => has_items = true,
-                    _ => {
-                        let row = found.entry(spot.shown.clone()).or_default();
-                        row[i] = Some(spot);
-                    }
-                }
-            }
-        }
-        if has_items {
-            let open = vec![FRESH; self.many].join("/");
-            let mut items = vec![("**".to_owned(), open)];
-            items.extend(self.singled_out(session, path));
-            for (shown, asked) in items {
-                let (shown, asked) = (format!("{path}/{shown}"), format!("{path}/{asked}"));
-                let row = self.sides.each_ref().map(|side| {
-                    let place = item_at(side.decider.index.estate(), &asked)?;
-                    let (shown, asked) = (shown.clone(), asked.clone());
-                    Some(Spot { shown, asked, sort: SpotSort::Pattern, place })
-                });
-                // What is declared in either has a row of its own.
-                let declared = |side: &Side<'_>| {
-                    let estate = side.decider.index.estate();
-                    estate.scopes.find(&asked).is_some() || estate.identity_at(&asked).is_some()
-                };
-                if !self.sides.iter().any(declared) {
-                    found.entry(shown).or_insert(row);
-                }
-            }
-        }
-        found
-    }
-
-    /// The items that patterns single out below a scope in either estate, each as it is shown and as
-    /// it is asked; and those that two of them single out together, of which one does so in one of
-    /// the estates alone.
-    fn singled_out(&mut self, session: &InBoth, path: &str) -> BTreeMap<String, String> {
-        let mut rests: BTreeMap<String, (Rest, String)> = BTreeMap::new();
-        let mut known: [BTreeSet<String>; 2] = Default::default();
-        let times = if self.with_later { self.times(session) } else { Vec::new() };
-        let mut views: Vec<(usize, Viewpoint)> = Vec::new();
-        for (i, view) in session.iter().enumerate() {
-            let Some(view) = view else { continue };
-            views.push((i, view.clone()));
-            let later = times.iter().filter(|time| **time != view.time);
-            views.extend(later.map(|time| (i, Viewpoint { time: *time, ..view.clone() })));
-        }
-        for (i, view) in views {
-            let side = &mut self.sides[i];
-            let index = side.decider.index;
-            let estate = index.estate();
-            let Some(nearest) = estate.scopes.nearest(path) else { continue };
-            let spot = Spot {
-                shown: path.to_owned(),
-                asked: path.to_owned(),
-                sort: SpotSort::Items,
-                place: Place::Item(nearest),
-            };
-            let query = view.query(&spot, ActionId::new(0));
-            let asking = side.decider.session(&query);
-            let segments: Vec<&str> = path.split('/').collect();
-            let rests_of = |statements: &[StatementInPlay]| {
-                let context = |i: usize| EvalContext {
-                    index,
-                    query: &query,
-                    closure: &asking.closure,
-                    roles: Some(asking.roles_of(statements[i].sees)),
-                };
-                items::rests(&segments, statements, &context, self.many)
-            };
-            // A pattern whose time is over, or not come, is there all the same.
-            let (ever, whole_ever) =
-                rests_of(&side.decider.statements_at_any_time(&asking, &query));
-            known[i].extend(ever.iter().map(|(rest, _)| rest.text.to_string()));
-            let (found, whole) = match self.with_later {
-                true => (ever, whole_ever),
-                false => rests_of(&side.decider.statements_in_play(&asking, &query)),
-            };
-            side.limited.extend((!whole).then_some(nearest));
-            for (rest, asked) in found {
-                rests.entry(rest.text.to_string()).or_insert((rest, asked));
-            }
-        }
-        let sides = &self.sides;
-        let is_free = |below: &str| {
-            sides.iter().all(|side| {
-                let estate = side.decider.index.estate();
-                estate.scopes.find(path).is_none_or(|id| items::is_item(estate, id, below))
-            })
-        };
-        let all: Vec<_> = rests.values().collect();
-        let mut found = BTreeMap::new();
-        let differs = |rest: &Rest| known.iter().any(|known| !known.contains(&*rest.text));
-        for (i, (one, asked)) in all.iter().enumerate() {
-            found.insert(one.text.to_string(), asked.clone());
-            for (other, asked_of_other) in &all[..i] {
-                let is_new = differs(one) || differs(other);
-                if !is_new || other.takes(asked) || one.takes(asked_of_other) {
-                    continue;
-                }
-                if let Some(both) = items::meeting(one, other, &is_free) {
-                    found.entry(both.clone()).or_insert(both);
-                }
-            }
-        }
-        found
-    }
-
     /// Adds the cells of a row that belong to the impact.
     fn compare(
         &mut self,
         (who, role): (&str, &str),
         session: &InBoth,
         (place, row): (&str, &Row),
+        actions: [Option<&ActionSet>; 2],
         found: &mut Vec<Cell>,
     ) {
         let mut cells = self
@@ -430,7 +351,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             .map(|side| Cells::nothing(side.decider.index.estate().catalogue.actions.len()));
         for i in 0..2 {
             if let (Some(view), Some(spot)) = (&session[i], &row[i]) {
-                cells[i] = reach::cells_at(&mut self.sides[i].decider, view, spot, None);
+                cells[i] = reach::cells_at(&mut self.sides[i].decider, view, spot, actions[i]);
             }
         }
         let outcome = |i: usize, action: Option<ActionId>| match action {
@@ -441,11 +362,10 @@ impl<'c, 'e> Compared<'c, 'e> {
         let (before, after) = (self.comparison.before.estate(), self.comparison.after.estate());
         let olds = self.same_actions.iter().enumerate();
         let olds = olds.map(|(i, new)| (Some(ActionId::new(i)), *new));
-        let news = (0..after.catalogue.actions.len()).map(ActionId::new);
-        let is_new = |id: &ActionId| {
-            before.catalogue.find_action(&after.catalogue.action(*id).name).is_none()
-        };
-        let news = news.filter(is_new).map(|new| (None, Some(new)));
+        if cells.iter().all(Cells::is_nothing) {
+            return;
+        }
+        let news = self.new_actions.iter().map(|new| (None, Some(*new)));
         let mut changed: Vec<(Box<str>, Outcome, Outcome)> = Vec::new();
         for (old, new) in olds.chain(news) {
             let (was, is) = (outcome(0, old), outcome(1, new));
@@ -548,15 +468,4 @@ pub(super) fn sessions_from(decider: &mut Decider<'_>, view: &Viewpoint) -> Vec<
             _ => return found,
         }
     }
-}
-
-/// The place of an item by a path of fresh names; `None` where the estate has none there.
-pub(super) fn item_at(estate: &Estate, path: &str) -> Option<Place> {
-    let nearest = estate.scopes.nearest(path)?;
-    let scope = estate.scope(nearest);
-    let below = path.get(scope.path.len() + 1..)?;
-    let first = below.split('/').next().unwrap_or_default();
-    // Nothing lies below a user, group, role or policy.
-    let is_free = estate.identity_at(&format!("{}/{first}", scope.path)).is_none();
-    (is_free && scope.holds_items()).then_some(Place::Item(nearest))
 }

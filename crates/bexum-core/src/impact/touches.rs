@@ -7,9 +7,10 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::change::{Difference, Thing};
 use crate::attribute::{Attributes, Value};
+use crate::catalogue::ActionSet;
 use crate::condition::{Condition, Reference};
 use crate::estate::Estate;
-use crate::id::{PolicyId, ScopeId, StatementId};
+use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::Effect;
 use crate::principal::{Membership, Principal, Subject};
 use crate::request::Place;
@@ -26,6 +27,10 @@ pub(super) struct Touches {
     at: Vec<String>,
     /// Scopes at and below which it may concern those for whom a subject counts; `None`: everywhere.
     subjects: FxHashMap<String, FxHashSet<Option<String>>>,
+    /// Whether it can concern any action: a ceiling bounds all that it does not name.
+    any_action: bool,
+    /// The actions that it can concern at most, save for those who are in something else.
+    actions: FxHashSet<Box<str>>,
 }
 
 /// A part of the tree in which somebody may be concerned.
@@ -66,14 +71,19 @@ impl Touches {
                         }
                     }
                 }
-                Thing::Attachment { to, at, .. } => {
+                Thing::Attachment { policy, to, at } => {
+                    estates.iter().for_each(|estate| touches.add_actions(estate, policy));
                     touches.subjects.entry(to.clone()).or_default().insert(Some(at.clone()));
                 }
                 Thing::Ceiling { bound, over, .. } => {
+                    touches.any_action = true;
                     touches.subjects.entry(bound.clone()).or_default().insert(over.clone());
                 }
                 Thing::Service(_) | Thing::Expectation(_) | Thing::EditRights | Thing::Name => {}
             }
+        }
+        for policy in &policies {
+            estates.iter().for_each(|estate| touches.add_actions(estate, policy));
         }
         if !policies.is_empty() {
             estates.iter().for_each(|estate| touches.ties_of(estate, &policies));
@@ -129,6 +139,24 @@ impl Touches {
         found
     }
 
+    fn add_actions(&mut self, estate: &Estate, policy: &str) {
+        let Some(policy) = estate.find_policy(policy).map(|id| estate.policy(id)) else { return };
+        let named = policy.allowed_actions.ones().chain(policy.denied_actions.ones());
+        self.actions.extend(named.map(|i| estate.catalogue.actions[i].name.clone()));
+    }
+
+    /// The actions that it can concern at most, of those of one of the estates, for somebody who is
+    /// the same and in the same in both; `None`: any.
+    pub(super) fn actions_of(&self, estate: &Estate) -> Option<ActionSet> {
+        if self.everything || self.any_action || !self.below.is_empty() || !self.at.is_empty() {
+            return None;
+        }
+        let mut set = ActionSet::with_capacity(estate.catalogue.actions.len());
+        let known = self.actions.iter().filter_map(|name| estate.catalogue.find_action(name));
+        set.extend(known.map(ActionId::index));
+        Some(set)
+    }
+
     fn scope(&mut self, estates: [&Estate; 2], path: &str, difference: &Difference) {
         if difference.is_only(&["about"]) {
             return;
@@ -176,6 +204,7 @@ impl Touches {
         }
         for one in &estate.ceilings {
             if one.policies.iter().any(|policy| differing.contains(&policy.value)) {
+                self.any_action = true;
                 let over: Vec<Option<ScopeId>> = match &one.over {
                     None => vec![None],
                     Some(over) => over.iter().map(|at| Some(at.value)).collect(),

@@ -1,0 +1,148 @@
+//! The rows of two estates beside each other (spec-work section 8).
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::sessions::{Compared, Concerned, InBoth, Row, Side};
+use crate::engine::{EvalContext, StatementInPlay};
+use crate::estate::Estate;
+use crate::id::ActionId;
+use crate::items;
+use crate::pattern::residual::{FRESH, Rest};
+use crate::reach::{Spot, SpotSort, Viewpoint};
+use crate::request::Place;
+
+impl Compared<'_, '_> {
+    /// The rows of a scope that one of the estates declares, by what they are called.
+    pub(super) fn rows(
+        &mut self,
+        session: &InBoth,
+        path: &str,
+        concerned: &Concerned,
+    ) -> BTreeMap<String, Row> {
+        let mut found: BTreeMap<String, Row> = BTreeMap::new();
+        let mut has_items = false;
+        for (i, side) in self.sides.iter().enumerate() {
+            let Some(id) = side.decider.index.estate().scopes.find(path) else { continue };
+            for spot in self.comparison.spots[i].at(id) {
+                if !self.applies(i, &spot, concerned) {
+                    continue;
+                }
+                match spot.sort {
+                    SpotSort::Items => has_items = true,
+                    _ => {
+                        let row = found.entry(spot.shown.clone()).or_default();
+                        row[i] = Some(spot);
+                    }
+                }
+            }
+        }
+        if has_items {
+            let open = vec![FRESH; self.many].join("/");
+            let mut items = vec![("**".to_owned(), open)];
+            items.extend(self.singled_out(session, path));
+            for (shown, asked) in items {
+                let (shown, asked) = (format!("{path}/{shown}"), format!("{path}/{asked}"));
+                let row = self.sides.each_ref().map(|side| {
+                    let place = item_at(side.decider.index.estate(), &asked)?;
+                    let (shown, asked) = (shown.clone(), asked.clone());
+                    Some(Spot { shown, asked, sort: SpotSort::Pattern, place })
+                });
+                // What is declared in either has a row of its own.
+                let declared = |side: &Side<'_>| {
+                    let estate = side.decider.index.estate();
+                    estate.scopes.find(&asked).is_some() || estate.identity_at(&asked).is_some()
+                };
+                if !self.sides.iter().any(declared) {
+                    found.entry(shown).or_insert(row);
+                }
+            }
+        }
+        found
+    }
+
+    /// The items that patterns single out below a scope in either estate, each as it is shown and as
+    /// it is asked; and those that two of them single out together, of which one does so in one of
+    /// the estates alone.
+    fn singled_out(&mut self, session: &InBoth, path: &str) -> BTreeMap<String, String> {
+        let mut rests: BTreeMap<String, (Rest, String)> = BTreeMap::new();
+        let mut known: [BTreeSet<String>; 2] = Default::default();
+        let times = if self.with_later { self.times(session) } else { Vec::new() };
+        let mut views: Vec<(usize, Viewpoint)> = Vec::new();
+        for (i, view) in session.iter().enumerate() {
+            let Some(view) = view else { continue };
+            views.push((i, view.clone()));
+            let later = times.iter().filter(|time| **time != view.time);
+            views.extend(later.map(|time| (i, Viewpoint { time: *time, ..view.clone() })));
+        }
+        for (i, view) in views {
+            let side = &mut self.sides[i];
+            let index = side.decider.index;
+            let estate = index.estate();
+            let Some(nearest) = estate.scopes.nearest(path) else { continue };
+            let spot = Spot {
+                shown: path.to_owned(),
+                asked: path.to_owned(),
+                sort: SpotSort::Items,
+                place: Place::Item(nearest),
+            };
+            let query = view.query(&spot, ActionId::new(0));
+            let asking = side.decider.session(&query);
+            let segments: Vec<&str> = path.split('/').collect();
+            let rests_of = |statements: &[StatementInPlay]| {
+                let context = |i: usize| EvalContext {
+                    index,
+                    query: &query,
+                    closure: &asking.closure,
+                    roles: Some(asking.roles_of(statements[i].sees)),
+                };
+                items::rests(&segments, statements, &context, self.many)
+            };
+            // A pattern whose time is over, or not come, is there all the same.
+            let (ever, whole_ever) =
+                rests_of(&side.decider.statements_at_any_time(&asking, &query));
+            known[i].extend(ever.iter().map(|(rest, _)| rest.text.to_string()));
+            let (found, whole) = match self.with_later {
+                true => (ever, whole_ever),
+                false => rests_of(&side.decider.statements_in_play(&asking, &query)),
+            };
+            side.limited.extend((!whole).then_some(nearest));
+            for (rest, asked) in found {
+                rests.entry(rest.text.to_string()).or_insert((rest, asked));
+            }
+        }
+        let sides = &self.sides;
+        let is_free = |below: &str| {
+            sides.iter().all(|side| {
+                let estate = side.decider.index.estate();
+                estate.scopes.find(path).is_none_or(|id| items::is_item(estate, id, below))
+            })
+        };
+        let all: Vec<_> = rests.values().collect();
+        let mut found = BTreeMap::new();
+        let differs = |rest: &Rest| known.iter().any(|known| !known.contains(&*rest.text));
+        for (i, (one, asked)) in all.iter().enumerate() {
+            found.insert(one.text.to_string(), asked.clone());
+            for (other, asked_of_other) in &all[..i] {
+                let is_new = differs(one) || differs(other);
+                if !is_new || other.takes(asked) || one.takes(asked_of_other) {
+                    continue;
+                }
+                if let Some(both) = items::meeting(one, other, &is_free) {
+                    found.entry(both.clone()).or_insert(both);
+                }
+            }
+        }
+        found
+    }
+}
+
+/// The place of an item by a path of fresh names; `None` where the estate has none there.
+pub(super) fn item_at(estate: &Estate, path: &str) -> Option<Place> {
+    let nearest = estate.scopes.nearest(path)?;
+    let scope = estate.scope(nearest);
+    let below = path.get(scope.path.len() + 1..)?;
+    let first = below.split('/').next().unwrap_or_default();
+    // Nothing lies below a user, group, role or policy.
+    let is_free = estate.identity_at(&format!("{}/{first}", scope.path)).is_none();
+    (is_free && scope.holds_items()).then_some(Place::Item(nearest))
+}
