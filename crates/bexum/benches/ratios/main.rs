@@ -1,11 +1,12 @@
 //! How fast things are, as ratios between two ways in the same run: `cargo bench`.
 //!
-//! `cargo bench -- decide batch load replay memory prove` runs some of the parts. A time by itself says
+//! `cargo bench -- decide batch load replay memory prove impact` runs some of the parts. A time by itself says
 //! little on a machine that does other things; a ratio of medians, taken in turns, says more.
 
 mod batch;
 mod decide;
 mod floor;
+mod impact;
 mod load;
 mod measure;
 mod replay;
@@ -52,6 +53,9 @@ fn main() {
     }
     if is_wanted("prove") {
         load::prove(&platform);
+    }
+    if is_wanted("impact") {
+        impact::run(&platform);
     }
 }
 

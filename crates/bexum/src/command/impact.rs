@@ -35,8 +35,13 @@ use crate::terminal::{self, Helped};
 /// Most later moments that are looked at.
 const LATER: usize = 6;
 
-/// Principals that one thread compares together.
+/// Most principals that one thread compares together.
 const TOGETHER: usize = 64;
+
+/// How many of so many principals one thread compares together: few, where there are few.
+fn together(all: usize) -> usize {
+    (all / (4 * rayon::current_num_threads())).clamp(1, TOGETHER)
+}
 
 /// One of the two estates, and what it is called.
 pub(super) struct Side {
@@ -328,7 +333,7 @@ fn compared<'e>(
 fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
     let everybody = wanted.of(comparison.everybody());
     let parts: Vec<Found> = everybody
-        .par_chunks(TOGETHER)
+        .par_chunks(together(everybody.len()))
         .map(|together| {
             let mut compared = comparison.compared();
             let cells = together.iter().flat_map(|who| compared.cells_of(who));
@@ -397,7 +402,7 @@ fn first_opened(
         .map_err(|fault| super::with_hint(&fault, after.estate()))?;
     let everybody = wanted.of(comparison.everybody());
     let is_wanted = |place: &str, action: &str| wanted.takes_at(place, action);
-    Ok(everybody.par_chunks(TOGETHER).find_map_first(|together| {
+    Ok(everybody.par_chunks(together(everybody.len())).find_map_first(|together| {
         let mut compared = comparison.compared_from_now_on();
         together.iter().find_map(|who| compared.first_opened(who, None, &is_wanted))
     }))
