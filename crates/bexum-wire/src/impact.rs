@@ -32,6 +32,9 @@ pub struct Impact {
     pub roles: Vec<Roles>,
     /// Checks, laws and separations that come to something else.
     pub expectations: Vec<Expectation>,
+    /// What is decided otherwise of a log, if one was given.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub log: Option<Log>,
     /// Whether somebody may make the change, if that was asked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<By>,
@@ -95,6 +98,43 @@ pub struct Expectation {
     pub is_broken: bool,
     /// Where it stands.
     pub written: String,
+}
+
+/// Requests of a log that are decided otherwise.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Log {
+    /// How many lines there are, blank ones left out.
+    pub requests: usize,
+    /// How many of these are no request in either estate.
+    pub errors: usize,
+    /// How many are allowed by one estate and denied by the other.
+    pub otherwise: usize,
+    /// Those that share both verdicts, the action and the nearest scope, most first.
+    pub groups: Vec<LogGroup>,
+}
+
+/// Requests of a log that are told together.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct LogGroup {
+    /// `allow` or `deny`.
+    pub before: String,
+    /// The same, after.
+    pub after: String,
+    /// The action.
+    pub action: String,
+    /// The nearest scope.
+    pub at: String,
+    /// How many.
+    pub count: usize,
+    /// The file in which the first of them stands.
+    pub file: String,
+    /// Its line, from 1.
+    pub line: u64,
+    /// The command that asks it of the estate after; not there where that is a revision.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub command: Option<String>,
 }
 
 /// Whether somebody may make the change.
@@ -227,6 +267,7 @@ impl Impact {
             later: Vec::new(),
             roles: Vec::new(),
             expectations: Vec::new(),
+            log: None,
             by: None,
         }
     }

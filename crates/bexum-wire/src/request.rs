@@ -142,6 +142,8 @@ fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request
                     return Err(format!("`id` must be a string or a 64-bit integer, not {found}"));
                 }
             }
+            // What was decided then, in a log: left out of account (spec-work section 11).
+            "verdict" | "reason" => drop(text(&key, value)?),
             other => {
                 let hint = new_word(other)
                     .filter(|new| FIELDS.contains(new))

@@ -336,6 +336,10 @@ pub(crate) struct Impact {
     /// theirs
     #[arg(long, value_name = "WHO", add = ArgValueCandidates::new(complete::who))]
     pub(crate) by: Option<String>,
+    /// Which requests of a log (as `replay` reads them) are decided otherwise; repeatable, `-` reads
+    /// standard input
+    #[arg(long, value_name = "FILE")]
+    pub(crate) log: Vec<PathBuf>,
     /// Take an estate that does not load for one without any access, if it is the one before
     #[arg(long)]
     pub(crate) from_broken: bool,
@@ -386,6 +390,7 @@ Examples:
   bexum impact HEAD~1 HEAD --level govern
   bexum impact main... --fail-on gained
   bexum impact HEAD --by user:tomas
+  bexum impact HEAD --log requests.ndjson
   bexum impact main... --format markdown > comment.md
   bexum impact ../before ../after --format csv";
 

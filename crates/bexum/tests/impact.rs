@@ -445,3 +445,47 @@ fn each_change_stands_by_what_it_does() {
         assert!(text.contains(told), "{told}{text}");
     }
 }
+
+#[test]
+fn requests_of_a_log() {
+    let attached = "[[attach]]\npolicy = 'p'\nto = ['user:b', 'user:c']\nat = 'v'\n[user.d]\n";
+    let line = |who: &str, does: &str, on: &str| {
+        format!(
+            "{{\"who\": \"{who}\", \"does\": \"{does}\", \"on\": \"{on}\", \"verdict\": \"deny\", \"reason\": \"not-granted\"}}\n"
+        )
+    };
+    let log = [
+        line("user:a", "obj.read", "v/s/x"),
+        line("user:b", "obj.read", "v/s/x"),
+        "\n".to_owned(),
+        line("user:c", "obj.read", "v/s/y"),
+        line("user:b", "obj.write", "v/s/x"),
+        line("user:b", "no.such", "v/s/x"),
+        // Denied in both: one of them does not know who asks.
+        line("user:d", "obj.read", "v/s/x"),
+        "no request\n".to_owned(),
+        "{\"who\": \"user:b\", \"does\": \"obj.read\", \"on\": \"v/s/z\", \"given\": {\"time\": \"2001-01-01T00:00:00Z\"}}".to_owned(),
+    ];
+    let folder = Folder::new()
+        .with("a/bexum.toml", with_role("[]", ""))
+        .with("b/bexum.toml", with_role("[]", attached))
+        .with("log.ndjson", log.concat());
+    let run = |args: &[&str]| folder.run(&[&["impact", "a", "b", "--at-time", AT], args].concat());
+    let text = run(&["--log", "log.ndjson", "--who", "user:a"]);
+    assert_eq!(text.code, Some(0), "{}", text.err);
+    let told = "in the log\n  4 of 8 requests are decided otherwise; 2 of them are no request\n  deny → allow: obj.read at v/s, 3 times, first in log.ndjson:2\n    $ bexum -C b ask user:b obj.read v/s/x\n  deny → allow: obj.write at v/s, 1 time, in log.ndjson:5\n    $ bexum -C b ask user:b obj.write v/s/x\n";
+    assert!(text.out.contains(told), "{}", text.out);
+    let json: Value =
+        serde_json::from_str(&run(&["--log", "log.ndjson", "--format", "json"]).out).expect("JSON");
+    assert_eq!(json["log"]["otherwise"], 4);
+    assert_eq!(json["log"]["groups"][0]["line"], 2);
+    // The first command gives the answer that is told.
+    let words = ["-C", "b", "ask", "user:b", "obj.read", "v/s/x"];
+    assert_eq!(folder.run(&words).code, Some(0));
+    assert_eq!(run(&["--log", "missing.ndjson"]).code, Some(2));
+    assert_eq!(run(&["--log", "."]).code, Some(2));
+    assert_eq!(run(&["--log", "log.ndjson", "--format", "csv"]).code, Some(2));
+    let args = ["impact", "a", "b", "--at-time", AT, "--log", "-", "--who", "user:a"];
+    let piped = folder.run_with(&args, line("user:b", "obj.read", "v/s/x").as_bytes());
+    assert!(piped.out.contains("1 of 1 request is decided otherwise"), "{}", piped.out);
+}

@@ -22,12 +22,12 @@ use bexum_files::{Failure, Folder, Loaded, Named, Problem, Revision, Sources, Te
 use bexum_wire::impact as wire;
 use rayon::prelude::*;
 
-use super::{by, circumstances, turned};
+use super::{by, circumstances, impact_log, turned};
 use crate::args::{FailOn, Impact, ImpactFormat};
 use crate::command_line::quoted;
 use crate::exit::Exit;
 use crate::render::grid_builder::told_apart;
-use crate::render::impact::{Changed, Later, Told, Turned};
+use crate::render::impact::{Changed, InLog, Later, Told, Turned};
 use crate::render::ruling::By;
 use crate::render::{impact_csv, problem};
 use crate::terminal::{self, Helped};
@@ -80,6 +80,9 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             "`--together` is for `--format csv`: the other formats tell the same together anyway"
         );
     }
+    if typed.format == ImpactFormat::Csv && !typed.log.is_empty() {
+        bail!("`--format csv` has a row for each cell: `--log` is for the other formats");
+    }
     let differing = differences(&before.estate, &after.estate, &same);
     let comparison = compared(&engines, &differing, &request)?;
     let found = everybody(&comparison, &wanted);
@@ -120,6 +123,14 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         turns.lost = closed.is_some();
         turns.first = turns.first.or(closed);
     }
+    let in_log = match typed.log.is_empty() {
+        true => None,
+        false => {
+            let folder = folder_after(at, typed);
+            let asks = folder.as_ref().map(|folder| folder.as_deref());
+            Some(impact_log::otherwise(&typed.log, &engines, asks, request.time)?)
+        }
+    };
     match typed.format {
         ImpactFormat::Csv => {
             let rows = impact_csv::rows(&found.cells, typed.together)?;
@@ -138,6 +149,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             impact.roles =
                 found.roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
             impact.expectations = turned.iter().map(Turned::shape).collect();
+            impact.log = in_log.as_ref().map(InLog::shape);
             impact.later = later.iter().map(Later::shape).collect();
             terminal::unless_gone(terminal::print_json(&impact))?;
         }
@@ -149,6 +161,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
                 because: &|cell| because.borrow_mut().because(cell, &differing),
                 cells: &found.cells,
                 later: &later,
+                in_log: in_log.as_ref(),
                 opened_later: turns.first.as_ref(),
                 roles: &found.roles,
                 turned: &turned,
@@ -194,13 +207,19 @@ struct Turns {
     first: Option<OpenedCell>,
 }
 
-/// The command that tries expectations of the estate after; a revision is none that it could read.
+/// The folder of the estate after, if it is named; `None` where that is a revision, which no other
+/// command reads.
+fn folder_after(at: Option<&Path>, typed: &Impact) -> Option<Option<PathBuf>> {
+    match &typed.after {
+        None => Some(at.map(Path::to_path_buf)),
+        Some(name) if Path::new(name).join(ROOT_FILE).exists() => Some(Some(PathBuf::from(name))),
+        Some(_) => None,
+    }
+}
+
+/// The command that tries expectations of the estate after.
 fn prove_command(at: Option<&Path>, typed: &Impact) -> Option<String> {
-    let folder = match &typed.after {
-        None => at.map(Path::to_path_buf),
-        Some(name) if Path::new(name).join(ROOT_FILE).exists() => Some(PathBuf::from(name)),
-        Some(_) => return None,
-    };
+    let folder = folder_after(at, typed)?;
     let folder = folder.map(|folder| format!(" -C {}", quoted(&folder.display().to_string())));
     Some(format!("bexum{} prove", folder.unwrap_or_default()))
 }

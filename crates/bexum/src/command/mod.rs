@@ -6,6 +6,7 @@ mod circumstances;
 pub(crate) mod complete;
 mod demo;
 mod impact;
+mod impact_log;
 mod init;
 mod manual;
 mod prove;

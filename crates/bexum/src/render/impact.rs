@@ -2,10 +2,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use bexum_core::Estate;
 use bexum_core::catalogue::Level;
 use bexum_core::impact::{Cell, OpenedCell, Outcome, RolesChanged};
 use bexum_core::time::Time;
+use bexum_core::{Estate, Verdict};
 use bexum_wire::impact as wire;
 
 use super::report::wrap_under;
@@ -34,6 +34,8 @@ pub(crate) struct Told<'t> {
     pub(crate) because: &'t dyn Fn(&Cell) -> Vec<usize>,
     /// What comes to something else at later moments.
     pub(crate) later: &'t [Later],
+    /// What is decided otherwise of a log, if one was given.
+    pub(crate) in_log: Option<&'t InLog>,
     /// Where nothing changes now: what is opened or closed later, if anything is.
     pub(crate) opened_later: Option<&'t OpenedCell>,
     /// Who can newly take up which role, and who no longer.
@@ -65,6 +67,74 @@ impl Later {
     /// For machines.
     pub(crate) fn shape(&self) -> wire::Later {
         wire::Later::new(self.time, &self.cells, self.over)
+    }
+}
+
+/// Requests of a log that are decided otherwise.
+#[derive(Default)]
+pub(crate) struct InLog {
+    pub(crate) requests: usize,
+    /// Lines that are no request in either estate.
+    pub(crate) errors: usize,
+    pub(crate) otherwise: usize,
+    /// Those that share verdicts, action and place, most first.
+    pub(crate) groups: Vec<LogGroup>,
+}
+
+/// Requests of a log that are told together.
+pub(crate) struct LogGroup {
+    pub(crate) before: Verdict,
+    pub(crate) after: Verdict,
+    pub(crate) action: String,
+    /// The nearest scope.
+    pub(crate) place: String,
+    pub(crate) count: usize,
+    /// Where the first of them stands, and the command that asks it.
+    pub(crate) file: String,
+    pub(crate) line: u64,
+    pub(crate) command: Option<String>,
+}
+
+impl InLog {
+    /// For machines.
+    pub(crate) fn shape(&self) -> wire::Log {
+        let groups = self.groups.iter().map(|group| wire::LogGroup {
+            before: group.before.to_string(),
+            after: group.after.to_string(),
+            action: group.action.clone(),
+            at: group.place.clone(),
+            count: group.count,
+            file: group.file.clone(),
+            line: group.line,
+            command: group.command.clone(),
+        });
+        let (requests, errors, otherwise) = (self.requests, self.errors, self.otherwise);
+        wire::Log { requests, errors, otherwise, groups: groups.collect() }
+    }
+
+    /// How many of how many.
+    pub(super) fn sum(&self) -> String {
+        let errors = match self.errors {
+            0 => String::new(),
+            n => format!("; {n} of them {} no request", if n == 1 { "is" } else { "are" }),
+        };
+        format!(
+            "{} of {} decided otherwise{errors}",
+            self.otherwise,
+            counted(self.requests, ("request is", "requests are"))
+        )
+    }
+}
+
+impl LogGroup {
+    /// `deny → allow: secret.open at veyra/core, 3 times, first in log.ndjson:12`.
+    pub(super) fn told(&self) -> String {
+        let times = counted(self.count, ("time", "times"));
+        let first = if self.count == 1 { "in" } else { "first in" };
+        format!(
+            "{} → {}: {} at {}, {times}, {first} {}:{}",
+            self.before, self.after, self.action, self.place, self.file, self.line
+        )
     }
 }
 
@@ -157,6 +227,7 @@ impl<'t> Told<'t> {
         }
         self.roles(&mut out, width);
         self.expectations(&mut out, width);
+        self.log(&mut out, width);
         self.moments(&mut out, width);
         if !self.cells.is_empty() {
             out.push('\n');
@@ -221,6 +292,25 @@ impl<'t> Told<'t> {
         out.push_str(&format!("\n{}\n", paint(style::HEADING, "roles that can be taken up")));
         for line in lines {
             wrap_under(out, "  ", "    ", &safe(&line), width);
+        }
+    }
+
+    /// Requests of a log that are decided otherwise.
+    fn log(&self, out: &mut String, width: usize) {
+        let Some(log) = self.in_log else { return };
+        out.push_str(&format!("\n{}\n", paint(style::HEADING, "in the log")));
+        wrap_under(out, "  ", "    ", &log.sum(), width);
+        let shown = if self.full { log.groups.len() } else { log.groups.len().min(CHANGES) };
+        for group in &log.groups[..shown] {
+            wrap_under(out, "  ", "    ", &safe(&group.told()), width);
+            // A command stays on one line, to be pasted.
+            if let Some(command) = &group.command {
+                out.push_str(&paint(style::QUIET, &format!("    $ {}\n", safe(command))));
+            }
+        }
+        if let left @ 1.. = log.groups.len() - shown {
+            let more = format!("  and {left} more: `--full` names them\n");
+            out.push_str(&paint(style::QUIET, &more));
         }
     }
 

@@ -26,6 +26,11 @@ impl Told<'_> {
         if !later.is_empty() {
             out.push_str(&format!("\nLater:\n\n{later}"));
         }
+        if let Some(log) = self.in_log {
+            let line = |group: &super::impact::LogGroup| format!("- {}\n", code(&group.told()));
+            let lines: String = log.groups.iter().take(SHOWN).map(line).collect();
+            out.push_str(&format!("\nIn the log, {}.\n\n{lines}", log.sum()));
+        }
         if !self.turned.is_empty() {
             let line = |one: &super::impact::Turned| {
                 let mark = if one.is_broken { "**" } else { "" };

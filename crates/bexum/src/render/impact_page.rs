@@ -2,7 +2,7 @@
 
 use askama::Template;
 
-use super::impact::{Changed, NOT_LATER, Told, Turned};
+use super::impact::{Changed, InLog, NOT_LATER, Told, Turned};
 use super::ruling::By;
 
 #[derive(Template)]
@@ -15,6 +15,7 @@ struct Page<'t> {
     not_later: &'static str,
     rows: Vec<Row>,
     later: Vec<String>,
+    in_log: Option<&'t InLog>,
     roles: Vec<String>,
     turned: &'t [Turned],
     changes: &'t [Changed],
@@ -75,6 +76,7 @@ impl Told<'_> {
             not_later: NOT_LATER,
             rows,
             later: self.later_lines(),
+            in_log: self.in_log,
             roles: self.role_lines(),
             turned: self.turned,
             changes: self.changes,
