@@ -5,6 +5,7 @@ mod because;
 mod change;
 mod later;
 mod opens;
+mod renamed;
 mod rows;
 mod said;
 mod sessions;
@@ -22,6 +23,7 @@ use touches::Touches;
 pub use change::{Difference, SameFiles, Thing, differences};
 pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};
+pub use renamed::{Renamed, renamed, told_as_one};
 pub use sessions::{Compared, RolesChanged};
 
 /// What a cell comes to.

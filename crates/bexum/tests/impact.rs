@@ -489,3 +489,50 @@ fn requests_of_a_log() {
     let piped = folder.run_with(&args, line("user:b", "obj.read", "v/s/x").as_bytes());
     assert!(piped.out.contains("1 of 1 request is decided otherwise"), "{}", piped.out);
 }
+
+#[test]
+fn what_is_renamed_is_told_as_one() {
+    let estate = |user: &str, store: &str| {
+        with_role("[]", "")
+            .replace("[user.b]\n", &format!("[user.{user}]\nfull-name = 'Bee'\n"))
+            .replace("'v/s'", &format!("'v/{store}'"))
+            + &format!("[[attach]]\npolicy = 'p'\nto = ['user:{user}', 'user:a']\nat = 'v'\n")
+    };
+    let folder = Folder::new()
+        .with("a/bexum.toml", estate("b", "s"))
+        .with("b/bexum.toml", estate("bee", "s"))
+        .with("c/bexum.toml", estate("bee", "t"))
+        .with(
+            "d/bexum.toml",
+            estate("bee", "t").replace("to = ['user:bee', 'user:a']", "to = 'user:bee'"),
+        );
+    let text = |from: &str, to: &str| folder.run(&["impact", from, to, "--at-time", AT]).out;
+    let user = text("a", "b");
+    assert!(user.starts_with("access is the same, under other names\n"), "{user}");
+    assert!(
+        user.contains("  user:b is called user:bee now; 3 cells are the same under the new name\n"),
+        "{user}"
+    );
+    let both = text("a", "c");
+    assert!(both.starts_with("access is the same, under other names\n"), "{both}");
+    assert!(both.contains("  v/s is called v/t now"), "{both}");
+    // What is otherwise besides is told.
+    let less = text("a", "d");
+    assert!(
+        less.starts_with("nobody gains anything, 1 person loses 3 actions in 2 places\n"),
+        "{less}"
+    );
+    // To machines, and to whoever waits for a gain, it is what it is in the files.
+    let csv = folder.run(&[
+        "impact",
+        "a",
+        "b",
+        "--at-time",
+        AT,
+        "--format",
+        "csv",
+        "--fail-on",
+        "gained",
+    ]);
+    assert_eq!((csv.code, csv.out.lines().count()), (Some(1), 7), "{}", csv.out);
+}

@@ -79,8 +79,13 @@ pub fn touches(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Touch> 
             .extend(needs.into_iter().map(|needs| Touch { difference: difference.clone(), needs }));
     }
     if before.name != after.name {
-        let difference =
-            Difference { thing: Thing::Name, keys: vec!["name"], before: None, after: None };
+        let difference = Difference {
+            thing: Thing::Name,
+            keys: vec!["name"],
+            before: None,
+            after: None,
+            says: String::new(),
+        };
         found.push(Touch { difference, needs: Needs::FilesOwner("the estate itself") });
     }
     found

@@ -96,6 +96,8 @@ pub struct Difference {
     pub before: Option<Origin>,
     /// Where it stands in the second estate; `None` where it is gone.
     pub after: Option<Origin>,
+    /// Of what is new or gone, all that its keys say.
+    pub(crate) says: String,
 }
 
 /// Where a thing stands, and what its keys say, as text that can be compared.
@@ -162,21 +164,22 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
     new.extend(new_ties.into_iter().map(with_keys));
     let mut found = Vec::new();
     for (thing, (origin, keys)) in std::mem::take(&mut old) {
-        let (after, keys) = match new.remove(&thing) {
-            None => (None, Vec::new()),
+        let (after, keys, says) = match new.remove(&thing) {
+            None => (None, Vec::new(), text(&keys)),
             Some((_, same)) if same == keys => continue,
             Some((origin, others)) => {
                 let differing = keys.iter().zip(&others).filter(|(one, other)| one != other);
-                (Some(origin), differing.map(|((key, _), _)| *key).collect())
+                (Some(origin), differing.map(|((key, _), _)| *key).collect(), String::new())
             }
         };
-        found.push(Difference { thing, keys, before: Some(origin), after });
+        found.push(Difference { thing, keys, before: Some(origin), after, says });
     }
-    found.extend(new.into_iter().map(|(thing, (origin, _))| Difference {
+    found.extend(new.into_iter().map(|(thing, (origin, keys))| Difference {
         thing,
         keys: Vec::new(),
         before: None,
         after: Some(origin),
+        says: text(&keys),
     }));
     found.sort_by_cached_key(|one| one.thing.to_string());
     found

@@ -10,7 +10,7 @@ use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
     Cell, Comparison, Difference, LimitedIn, OpenedCell, Outcome, RolesChanged, SameFiles,
-    differences, later_moments,
+    differences, later_moments, renamed, told_as_one,
 };
 use bexum_core::origin::FileId;
 use bexum_core::pattern::action::ActionPattern;
@@ -155,11 +155,14 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         }
         ImpactFormat::Text | ImpactFormat::Markdown | ImpactFormat::Html => {
             let prove = prove_command(at, typed);
+            let renames = renamed(&before.estate, &after.estate, &differing);
+            let (cells, same) = told_as_one(&found.cells, &renames);
             let because = RefCell::new(comparison.compared());
             let told = Told {
                 changes: &changes,
                 because: &|cell| because.borrow_mut().because(cell, &differing),
-                cells: &found.cells,
+                cells: &cells,
+                renamed: (&renames, same),
                 later: &later,
                 in_log: in_log.as_ref(),
                 opened_later: turns.first.as_ref(),

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use bexum_core::catalogue::Level;
-use bexum_core::impact::{Cell, OpenedCell, Outcome, RolesChanged};
+use bexum_core::impact::{Cell, OpenedCell, Outcome, Renamed, RolesChanged};
 use bexum_core::time::Time;
 use bexum_core::{Estate, Verdict};
 use bexum_wire::impact as wire;
@@ -30,6 +30,9 @@ const HELD: &str = "gained, but could be done in another session before";
 pub(crate) struct Told<'t> {
     pub(crate) changes: &'t [Changed],
     pub(crate) cells: &'t [Cell],
+    /// What is called otherwise, and how many cells are the same under the new names: they are not
+    /// among the others.
+    pub(crate) renamed: (&'t [Renamed], usize),
     /// The places of the changes that have a say about a cell.
     pub(crate) because: &'t dyn Fn(&Cell) -> Vec<usize>,
     /// What comes to something else at later moments.
@@ -214,6 +217,9 @@ impl<'t> Told<'t> {
         let about = format!("from {before} to {after}, as of {}", self.second());
         wrap_under(&mut out, "", "  ", &paint(style::QUIET, &about), width);
         self.change(&mut out, width);
+        for line in self.renamed_lines() {
+            wrap_under(&mut out, "  ", "    ", &safe(&line), width);
+        }
         for (title, cells) in self.parts() {
             let colour = match title {
                 GAINED => style::ALLOW,
@@ -246,6 +252,18 @@ impl<'t> Told<'t> {
             (HELD, of(|cell| cell.is_decided && cell.held_as.is_some())),
             ("not decided, so counted as both", of(|cell| !cell.is_decided)),
         ]
+    }
+
+    /// What is gone under one name and there under another.
+    pub(super) fn renamed_lines(&self) -> Vec<String> {
+        let (renamed, same) = self.renamed;
+        let one = |one: &Renamed| format!("{} is called {} now", one.from, one.to);
+        let mut lines: Vec<String> = renamed.iter().map(one).collect();
+        if let (Some(last), 1..) = (lines.last_mut(), same) {
+            let cells = counted(same, ("cell is", "cells are"));
+            last.push_str(&format!("; {cells} the same under the new name"));
+        }
+        lines
     }
 
     /// What differs in the files, a line each.
@@ -375,6 +393,9 @@ impl<'t> Told<'t> {
     pub(super) fn answer(&self) -> String {
         if !self.cells.is_empty() {
             return answer_of(self.cells);
+        }
+        if self.renamed.1 > 0 {
+            return "access is the same, under other names".to_owned();
         }
         let what = if self.is_narrowed { "nothing that was asked about" } else { "no access" };
         match self.opened_later {

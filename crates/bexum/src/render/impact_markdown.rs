@@ -13,6 +13,9 @@ impl Told<'_> {
         let [before, after] = self.names.map(code);
         let about = format!("From {before} to {after}, as of {}.", self.second());
         let mut out = format!("**{}**\n\n{about}\n", self.answer());
+        for line in self.renamed_lines() {
+            out.push_str(&format!("\n{}\n", code(&line)));
+        }
         let rows = self.rows();
         let (first, rest) = rows.split_at(rows.len().min(SHOWN));
         if !first.is_empty() {
