@@ -2,6 +2,7 @@
 
 mod ask;
 mod by;
+mod by_own;
 mod corners;
 mod declared;
 mod demo;

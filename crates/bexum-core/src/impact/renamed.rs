@@ -10,6 +10,9 @@ use crate::estate::Estate;
 /// What a thing is, and all that it says of itself and of what is below it.
 type Alike = (Discriminant<Thing>, Vec<(String, String)>);
 
+/// Things by what they say.
+type BySaying<'d> = BTreeMap<Vec<(String, String)>, Vec<(&'d Thing, Alike)>>;
+
 /// A thing that is called otherwise.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Renamed {
@@ -27,7 +30,7 @@ pub struct Renamed {
 pub fn renamed(before: &Estate, after: &Estate, differences: &[Difference]) -> Vec<Renamed> {
     let side = |is_there: fn(&&Difference) -> bool| {
         let all: Vec<&Difference> = differences.iter().filter(is_there).collect();
-        let mut found: BTreeMap<Vec<(String, String)>, Vec<(&Thing, Alike)>> = BTreeMap::new();
+        let mut found: BySaying<'_> = BTreeMap::new();
         for one in &all {
             if let Some(alike) = alike(one, &all) {
                 found.entry(alike.1.clone()).or_default().push((&one.thing, alike));
