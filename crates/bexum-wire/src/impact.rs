@@ -25,6 +25,8 @@ pub struct Impact {
     pub differences: Vec<Difference>,
     /// Every one of them, in the order of its fields.
     pub cells: Vec<Cell>,
+    /// What the change does in other circumstances.
+    pub beside: Vec<Beside>,
     /// What comes to something else at later moments, at which something that was changed begins
     /// or ends: each against the one before.
     pub later: Vec<Later>,
@@ -38,6 +40,24 @@ pub struct Impact {
     /// Whether somebody may make the change, if that was asked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<By>,
+}
+
+/// What a change does in other circumstances.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Beside {
+    /// The circumstances, as options.
+    pub options: String,
+    /// The cells that differ in these.
+    pub cells: Vec<Cell>,
+}
+
+impl Beside {
+    /// The shape.
+    #[must_use]
+    pub fn new(options: &str, cells: &[CoreCell]) -> Self {
+        Self { options: options.to_owned(), cells: cells.iter().map(Cell::of).collect() }
+    }
 }
 
 /// What comes to something else at a later moment.
@@ -264,6 +284,7 @@ impl Impact {
             not_decided: count(|cell| !cell.is_decided),
             differences,
             cells: cells.iter().map(Cell::of).collect(),
+            beside: Vec::new(),
             later: Vec::new(),
             roles: Vec::new(),
             expectations: Vec::new(),

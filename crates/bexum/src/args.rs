@@ -336,6 +336,9 @@ pub(crate) struct Impact {
     /// theirs
     #[arg(long, value_name = "WHO", add = ArgValueCandidates::new(complete::who))]
     pub(crate) by: Option<String>,
+    /// The same in other circumstances or at another moment besides: '--given mfa=true'; repeatable
+    #[arg(long, value_name = "OPTIONS", allow_hyphen_values = true)]
+    pub(crate) beside: Vec<String>,
     /// Which requests of a log (as `replay` reads them) are decided otherwise; repeatable, `-` reads
     /// standard input
     #[arg(long, value_name = "FILE")]
@@ -391,6 +394,7 @@ Examples:
   bexum impact main... --fail-on gained
   bexum impact HEAD --by user:tomas
   bexum impact HEAD --log requests.ndjson
+  bexum impact HEAD --given mfa=false --beside '--given mfa=true'
   bexum impact main... --format markdown > comment.md
   bexum impact ../before ../after --format csv";
 

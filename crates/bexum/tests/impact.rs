@@ -447,6 +447,31 @@ fn each_change_stands_by_what_it_does() {
 }
 
 #[test]
+fn other_circumstances_beside() {
+    let allow = "[policy.q]\n[[policy.q.allow]]\ndo = 'obj.read'\nwhen = 'given.mfa'\n[[attach]]\npolicy = 'q'\nto = 'user:b'\nat = 'v'\n";
+    let folder = Folder::new()
+        .with("a/bexum.toml", with_role("[]", ""))
+        .with("b/bexum.toml", with_role("[]", allow));
+    let run = |args: &[&str]| folder.run(&[&["impact", "a", "b", "--at-time", AT], args].concat());
+    let beside = ["--given", "mfa=false", "--beside", "--given mfa=true"];
+    let text = run(&beside);
+    assert_eq!(text.code, Some(0), "{}", text.err);
+    assert!(text.out.starts_with("no access changes"), "{}", text.out);
+    let told = "with --given mfa=true: 1 person gains 1 action in 1 place, nobody loses anything\n\ngained\n  user:b\n    observe  deny → allow: obj.read\n             at v/s/**\n";
+    assert!(text.out.contains(told), "{}", text.out);
+    let json = run(&[&beside[..], &["--format", "json"]].concat());
+    let json: Value = serde_json::from_str(&json.out).expect("JSON");
+    assert_eq!(json["beside"][0]["cells"][0]["after"], "allow");
+    assert_eq!(json["cells"], json!([]));
+    let twice =
+        run(&["--beside", "--at-time 2001-01-01T00:00:00Z", "--beside", "--given mfa=true"]);
+    assert_eq!(twice.out.matches("\nwith --").count(), 2, "{}", twice.out);
+    for wrong in ["--nonsense", "--as role:r", "--given 'x", "--at-time yesterday"] {
+        assert_eq!(run(&["--beside", wrong]).code, Some(2), "{wrong}");
+    }
+}
+
+#[test]
 fn requests_of_a_log() {
     let attached = "[[attach]]\npolicy = 'p'\nto = ['user:b', 'user:c']\nat = 'v'\n[user.d]\n";
     let line = |who: &str, does: &str, on: &str| {

@@ -10,6 +10,7 @@ use anyhow::{Context as _, bail};
 use bexum_core::Request;
 use bexum_core::attribute::Value;
 use bexum_core::name::Grammar;
+use clap::Parser;
 
 use crate::args::Circumstances;
 use bexum_wire::json::Json;
@@ -60,6 +61,17 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>
     check_tables(&names)?;
     request.given = given.into_iter().map(|(key, value)| (key.into(), value)).collect();
     Ok((request, typed_time))
+}
+
+/// The options in a `--beside`.
+pub(super) fn beside<O: Parser>(options: &str) -> anyhow::Result<O> {
+    let words = shlex::split(options)
+        .with_context(|| format!("`--beside '{options}'`: a quote is not closed"))?;
+    O::try_parse_from(words).map_err(|error| {
+        let text = error.to_string();
+        let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+        anyhow::anyhow!("`--beside '{options}'`: {first}")
+    })
 }
 
 /// A name cannot be both a value and the head of others: JSON could not say it either.

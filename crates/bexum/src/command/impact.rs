@@ -20,14 +20,16 @@ use bexum_files::discover::ROOT_FILE;
 use bexum_files::texts::{RevisionError, Texts};
 use bexum_files::{Failure, Folder, Loaded, Named, Problem, Revision, Sources, TextSource};
 use bexum_wire::impact as wire;
+use clap::Parser;
 use rayon::prelude::*;
 
 use super::{by, circumstances, impact_log, turned};
-use crate::args::{FailOn, Impact, ImpactFormat};
+use crate::args::{Circumstances, FailOn, Impact, ImpactFormat};
 use crate::command_line::quoted;
 use crate::exit::Exit;
 use crate::render::grid_builder::told_apart;
-use crate::render::impact::{Changed, InLog, Later, Told, Turned};
+use crate::render::impact::{Changed, Told};
+use crate::render::impact_besides::{InLog, InOther, Later, Turned};
 use crate::render::ruling::By;
 use crate::render::{impact_csv, problem};
 use crate::terminal::{self, Helped};
@@ -41,6 +43,14 @@ const TOGETHER: usize = 64;
 /// How many of so many principals one thread compares together: few, where there are few.
 fn together(all: usize) -> usize {
     (all / (4 * rayon::current_num_threads())).clamp(1, TOGETHER)
+}
+
+/// What a `--beside` says: circumstances.
+#[derive(Debug, Parser)]
+#[command(name = "--beside", no_binary_name = true, disable_help_flag = true)]
+struct Beside {
+    #[command(flatten)]
+    circumstances: Circumstances,
 }
 
 /// One of the two estates, and what it is called.
@@ -83,6 +93,9 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
     if typed.format == ImpactFormat::Csv && !typed.log.is_empty() {
         bail!("`--format csv` has a row for each cell: `--log` is for the other formats");
     }
+    if typed.format == ImpactFormat::Csv && !typed.beside.is_empty() {
+        bail!("`--format csv` has a row for each cell: `--beside` is for the other formats");
+    }
     let differing = differences(&before.estate, &after.estate, &same);
     let comparison = compared(&engines, &differing, &request)?;
     let found = everybody(&comparison, &wanted);
@@ -102,6 +115,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         true => Vec::new(),
         false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
     };
+    let besides = besides(typed, &engines, &differing, &wanted)?;
     let later = later(&engines, &differing, &request, &wanted, &found.cells)?;
     let asks_for = |on: FailOn| typed.fail_on.contains(&on) || typed.fail_on.contains(&FailOn::Any);
     let is_there = |is: fn(&Cell) -> bool| found.cells.iter().any(is);
@@ -149,6 +163,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
             impact.roles =
                 found.roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
             impact.expectations = turned.iter().map(Turned::shape).collect();
+            impact.beside = besides.iter().map(InOther::shape).collect();
             impact.log = in_log.as_ref().map(InLog::shape);
             impact.later = later.iter().map(Later::shape).collect();
             terminal::unless_gone(terminal::print_json(&impact))?;
@@ -164,6 +179,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
                 cells: &cells,
                 renamed: (&renames, same),
                 later: &later,
+                besides: &besides,
                 in_log: in_log.as_ref(),
                 opened_later: turns.first.as_ref(),
                 roles: &found.roles,
@@ -375,6 +391,27 @@ fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
     // Types of principals come in the order of their words, which is that of their bytes.
     found.cells.sort_unstable();
     found
+}
+
+/// What the change does in each of the other circumstances.
+fn besides(
+    typed: &Impact,
+    engines: &[Engine; 2],
+    differing: &[Difference],
+    wanted: &Wanted,
+) -> anyhow::Result<Vec<InOther>> {
+    let of_one = |options: &String| {
+        let Beside { circumstances: mut other } = circumstances::beside(options)?;
+        if other.take_up.is_some() {
+            bail!("`--beside '{options}'`: every role counts that somebody can take up");
+        }
+        // One without a moment of its own shares that of the others.
+        other.at_time = other.at_time.or_else(|| typed.circumstances.at_time.clone());
+        let (request, _) = circumstances::request(&other)?;
+        let comparison = compared(engines, differing, &request)?;
+        Ok(InOther { options: options.clone(), cells: everybody(&comparison, wanted).cells })
+    };
+    typed.beside.iter().map(of_one).collect()
 }
 
 /// What is otherwise at later moments, at which something that was changed begins or ends: each

@@ -12,7 +12,7 @@ use bexum_wire::request;
 use rayon::prelude::*;
 
 use crate::command_line;
-use crate::render::impact::{InLog, LogGroup};
+use crate::render::impact_besides::{InLog, LogGroup};
 
 /// Lines that are read before they are decided, on all cores.
 const LINES: usize = 16_384;

@@ -412,13 +412,7 @@ fn columns(
         column(format!("{who}{plain}"), who.clone(), viewpoint(estate, &request)?);
     }
     for options in &typed.beside {
-        let words = shlex::split(options)
-            .with_context(|| format!("`--beside '{options}'`: a quote is not closed"))?;
-        let beside = Beside::try_parse_from(words).map_err(|error| {
-            let text = error.to_string();
-            let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
-            anyhow::anyhow!("`--beside '{options}'`: {first}")
-        })?;
+        let beside: Beside = circumstances::beside(options)?;
         let who = beside.who.unwrap_or_else(|| typed.who[0].clone());
         let mut here = beside.circumstances;
         let said = describe(&here);

@@ -8,7 +8,7 @@ use bexum_core::prove::Tried;
 use bexum_files::Sources;
 
 use super::prove;
-use crate::render::impact::Turned;
+use crate::render::impact_besides::Turned;
 
 /// The expectations that come to something else, by name.
 pub(super) fn turned(engines: &[Engine; 2], sources: [&Sources; 2], now: Time) -> Vec<Turned> {

@@ -2,12 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use bexum_core::Estate;
 use bexum_core::catalogue::Level;
 use bexum_core::impact::{Cell, OpenedCell, Outcome, Renamed, RolesChanged};
 use bexum_core::time::Time;
-use bexum_core::{Estate, Verdict};
-use bexum_wire::impact as wire;
 
+use super::impact_besides::{InLog, InOther, Later, Turned};
 use super::report::wrap_under;
 use super::style::{self, paint, safe};
 use crate::command_line::quoted;
@@ -37,6 +37,8 @@ pub(crate) struct Told<'t> {
     pub(crate) because: &'t dyn Fn(&Cell) -> Vec<usize>,
     /// What comes to something else at later moments.
     pub(crate) later: &'t [Later],
+    /// What the change does in other circumstances.
+    pub(crate) besides: &'t [InOther],
     /// What is decided otherwise of a log, if one was given.
     pub(crate) in_log: Option<&'t InLog>,
     /// Where nothing changes now: what is opened or closed later, if anything is.
@@ -55,123 +57,6 @@ pub(crate) struct Told<'t> {
     pub(crate) is_narrowed: bool,
     /// Whether all names and places are told.
     pub(crate) full: bool,
-}
-
-/// What is otherwise from a later moment on, held against the one before.
-pub(crate) struct Later {
-    pub(crate) time: Time,
-    /// The cells that differ then, and did not, or not so.
-    pub(crate) cells: Vec<Cell>,
-    /// How many cells differ no more.
-    pub(crate) over: usize,
-}
-
-impl Later {
-    /// For machines.
-    pub(crate) fn shape(&self) -> wire::Later {
-        wire::Later::new(self.time, &self.cells, self.over)
-    }
-}
-
-/// Requests of a log that are decided otherwise.
-#[derive(Default)]
-pub(crate) struct InLog {
-    pub(crate) requests: usize,
-    /// Lines that are no request in either estate.
-    pub(crate) errors: usize,
-    pub(crate) otherwise: usize,
-    /// Those that share verdicts, action and place, most first.
-    pub(crate) groups: Vec<LogGroup>,
-}
-
-/// Requests of a log that are told together.
-pub(crate) struct LogGroup {
-    pub(crate) before: Verdict,
-    pub(crate) after: Verdict,
-    pub(crate) action: String,
-    /// The nearest scope.
-    pub(crate) place: String,
-    pub(crate) count: usize,
-    /// Where the first of them stands, and the command that asks it.
-    pub(crate) file: String,
-    pub(crate) line: u64,
-    pub(crate) command: Option<String>,
-}
-
-impl InLog {
-    /// For machines.
-    pub(crate) fn shape(&self) -> wire::Log {
-        let groups = self.groups.iter().map(|group| wire::LogGroup {
-            before: group.before.to_string(),
-            after: group.after.to_string(),
-            action: group.action.clone(),
-            at: group.place.clone(),
-            count: group.count,
-            file: group.file.clone(),
-            line: group.line,
-            command: group.command.clone(),
-        });
-        let (requests, errors, otherwise) = (self.requests, self.errors, self.otherwise);
-        wire::Log { requests, errors, otherwise, groups: groups.collect() }
-    }
-
-    /// How many of how many.
-    pub(super) fn sum(&self) -> String {
-        let errors = match self.errors {
-            0 => String::new(),
-            n => format!("; {n} of them {} no request", if n == 1 { "is" } else { "are" }),
-        };
-        format!(
-            "{} of {} decided otherwise{errors}",
-            self.otherwise,
-            counted(self.requests, ("request is", "requests are"))
-        )
-    }
-}
-
-impl LogGroup {
-    /// `deny → allow: secret.open at veyra/core, 3 times, first in log.ndjson:12`.
-    pub(super) fn told(&self) -> String {
-        let times = counted(self.count, ("time", "times"));
-        let first = if self.count == 1 { "in" } else { "first in" };
-        format!(
-            "{} → {}: {} at {}, {times}, {first} {}:{}",
-            self.before, self.after, self.action, self.place, self.file, self.line
-        )
-    }
-}
-
-/// An expectation that comes to something else.
-pub(crate) struct Turned {
-    /// `never 'no keys for guests'`.
-    pub(crate) what: String,
-    pub(crate) name: String,
-    /// `held`, `broken` or `not decided`; `None` where it is new.
-    pub(crate) was: Option<&'static str>,
-    /// The same, after; `None` where it is gone.
-    pub(crate) is: Option<&'static str>,
-    /// Whether it breaks by the change: it held, or is new, and does not hold.
-    pub(crate) is_broken: bool,
-    /// Where it stands.
-    pub(crate) at: String,
-}
-
-impl Turned {
-    /// For machines.
-    pub(crate) fn shape(&self) -> wire::Expectation {
-        wire::Expectation {
-            what: self.what.clone(),
-            before: self.was.map(str::to_owned),
-            after: self.is.map(str::to_owned),
-            is_broken: self.is_broken,
-            written: self.at.clone(),
-        }
-    }
-
-    /// `held → broken`.
-    pub(super) fn change(&self) -> String {
-        format!("{} → {}", self.was.unwrap_or("new"), self.is.unwrap_or("gone"))
-    }
 }
 
 /// A thing that is new, gone or otherwise.
@@ -220,16 +105,12 @@ impl<'t> Told<'t> {
         for line in self.renamed_lines() {
             wrap_under(&mut out, "  ", "    ", &safe(&line), width);
         }
-        for (title, cells) in self.parts() {
-            let colour = match title {
-                GAINED => style::ALLOW,
-                LOST => style::DENY,
-                _ => style::QUIET,
-            };
-            if !cells.is_empty() {
-                out.push_str(&format!("\n{}\n", paint(colour.bold(), title)));
-                self.blocks(&mut out, &cells, colour, width);
-            }
+        self.parts_of(&mut out, self.cells, width);
+        for other in self.besides {
+            out.push('\n');
+            let answer = paint(style::HEADING, &safe(&other.answer()));
+            wrap_under(&mut out, "", "  ", &answer, width);
+            self.parts_of(&mut out, &other.cells, width);
         }
         self.roles(&mut out, width);
         self.expectations(&mut out, width);
@@ -242,16 +123,24 @@ impl<'t> Told<'t> {
         out
     }
 
-    /// The cells that are gained, those that are lost, those that somebody gains in one session and
-    /// had in another, and those of which neither is decided.
+    /// What is gained and lost of these cells, each with a heading.
+    fn parts_of(&self, out: &mut String, cells: &'t [Cell], width: usize) {
+        for (title, cells) in parts(cells) {
+            let colour = match title {
+                GAINED => style::ALLOW,
+                LOST => style::DENY,
+                _ => style::QUIET,
+            };
+            if !cells.is_empty() {
+                out.push_str(&format!("\n{}\n", paint(colour.bold(), title)));
+                self.blocks(out, &cells, colour, width);
+            }
+        }
+    }
+
+    /// The cells by what becomes of them.
     pub(super) fn parts(&self) -> [(&'static str, Vec<&'t Cell>); 4] {
-        let of = |is: fn(&Cell) -> bool| self.cells.iter().filter(|cell| is(cell)).collect();
-        [
-            (GAINED, of(|cell| cell.is_decided && cell.is_new_gain())),
-            (LOST, of(|cell| cell.is_decided && cell.is_lost)),
-            (HELD, of(|cell| cell.is_decided && cell.held_as.is_some())),
-            ("not decided, so counted as both", of(|cell| !cell.is_decided)),
-        ]
+        parts(self.cells)
     }
 
     /// What is gone under one name and there under another.
@@ -515,8 +404,20 @@ impl<'t> Told<'t> {
     }
 }
 
+/// The cells that are gained, those that are lost, those that somebody gains in one session and
+/// had in another, and those of which neither is decided.
+fn parts(all: &[Cell]) -> [(&'static str, Vec<&Cell>); 4] {
+    let of = |is: fn(&Cell) -> bool| all.iter().filter(|cell| is(cell)).collect();
+    [
+        (GAINED, of(|cell| cell.is_decided && cell.is_new_gain())),
+        (LOST, of(|cell| cell.is_decided && cell.is_lost)),
+        (HELD, of(|cell| cell.is_decided && cell.held_as.is_some())),
+        ("not decided, so counted as both", of(|cell| !cell.is_decided)),
+    ]
+}
+
 /// Who gains and who loses how much.
-fn answer_of(cells: &[Cell]) -> String {
+pub(super) fn answer_of(cells: &[Cell]) -> String {
     let side = |gain: bool, one: &str, many: &str| {
         let is_one =
             |cell: &&Cell| cell.is_decided && if gain { cell.is_new_gain() } else { cell.is_lost };
@@ -569,6 +470,6 @@ fn names_of(sessions: &[Session<'_>]) -> Vec<String> {
     roles.into_iter().map(name).collect()
 }
 
-fn counted(count: usize, (one, many): (&str, &str)) -> String {
+pub(super) fn counted(count: usize, (one, many): (&str, &str)) -> String {
     format!("{count} {}", if count == 1 { one } else { many })
 }

@@ -25,17 +25,23 @@ impl Told<'_> {
             let title = format!("{} more", rest.len());
             out.push_str(&folded(&title, &format!("{HEAD}{}", rest.concat())));
         }
+        let others: String =
+            self.besides.iter().map(|other| format!("- {}\n", code(&other.answer()))).collect();
+        if !others.is_empty() {
+            out.push_str(&format!("\nIn other circumstances:\n\n{others}"));
+        }
         let later: String = self.later_lines().iter().map(|line| format!("- {line}\n")).collect();
         if !later.is_empty() {
             out.push_str(&format!("\nLater:\n\n{later}"));
         }
         if let Some(log) = self.in_log {
-            let line = |group: &super::impact::LogGroup| format!("- {}\n", code(&group.told()));
+            let line =
+                |group: &super::impact_besides::LogGroup| format!("- {}\n", code(&group.told()));
             let lines: String = log.groups.iter().take(SHOWN).map(line).collect();
             out.push_str(&format!("\nIn the log, {}.\n\n{lines}", log.sum()));
         }
         if !self.turned.is_empty() {
-            let line = |one: &super::impact::Turned| {
+            let line = |one: &super::impact_besides::Turned| {
                 let mark = if one.is_broken { "**" } else { "" };
                 format!("- {mark}{}{mark}: {} ({})\n", one.change(), code(&one.what), code(&one.at))
             };

@@ -2,7 +2,8 @@
 
 use askama::Template;
 
-use super::impact::{Changed, InLog, NOT_LATER, Told, Turned};
+use super::impact::{Changed, NOT_LATER, Told};
+use super::impact_besides::{InLog, InOther, Turned};
 use super::ruling::By;
 
 #[derive(Template)]
@@ -15,6 +16,7 @@ struct Page<'t> {
     not_later: &'static str,
     rows: Vec<Row>,
     renamed: Vec<String>,
+    others: Vec<String>,
     later: Vec<String>,
     in_log: Option<&'t InLog>,
     roles: Vec<String>,
@@ -77,6 +79,7 @@ impl Told<'_> {
             not_later: NOT_LATER,
             rows,
             renamed: self.renamed_lines(),
+            others: self.besides.iter().map(InOther::answer).collect(),
             later: self.later_lines(),
             in_log: self.in_log,
             roles: self.role_lines(),

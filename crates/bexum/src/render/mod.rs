@@ -6,6 +6,7 @@ mod fold;
 pub(crate) mod grid;
 pub(crate) mod grid_builder;
 pub(crate) mod impact;
+pub(crate) mod impact_besides;
 pub(crate) mod impact_csv;
 mod impact_markdown;
 mod impact_page;
