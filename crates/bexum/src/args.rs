@@ -306,9 +306,9 @@ Examples:
 /// in: `HEAD~3`, `main`, a tag, or `main...` for where the two parted. Without AFTER it is the files
 /// as they are, without BEFORE the last commit.
 ///
-/// It is decided for one moment, with what is given. What depends before and after on something
-/// that is not given is told apart where the change touches it: whether that opens or closes
-/// anything is not decided.
+/// It is told for one moment, with what is given. What depends before and after on something that is
+/// not given is told where some circumstances open it or close it, now or later; where that is not
+/// decided, it counts as both. "No access changes" is said of all circumstances from now on.
 #[derive(Debug, ClapArgs)]
 #[command(after_help = IMPACT_EXAMPLES)]
 pub(crate) struct Impact {
