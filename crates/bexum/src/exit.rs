@@ -7,7 +7,7 @@ use std::process::ExitCode;
 pub(crate) enum Exit {
     /// 0: done; of `ask`, allowed.
     Done,
-    /// 1: of `ask`, denied; of `prove`, not everything holds.
+    /// 1: of `ask`, denied; of `prove`, not everything holds; of `impact`, a change that is not to be.
     Denied,
     /// 2: the estate, the request or the command line is wrong, or a file cannot be used.
     Failed,
@@ -27,5 +27,6 @@ impl From<Exit> for ExitCode {
 pub(crate) const HELP: &str = "\
 Exit codes:
   0  done; of `ask`: allowed; of `prove`: everything holds
-  1  of `ask`: denied; of `prove`: not everything holds
+  1  of `ask`: denied; of `prove`: not everything holds; of `impact`: a change that
+     `--fail-on` names, or one that `--by` may not make
   2  the estate, the request or the command line is wrong, or a file cannot be used";
