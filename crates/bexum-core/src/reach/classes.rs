@@ -36,19 +36,44 @@ use crate::truth::Truth;
 pub struct Classes {
     /// Of each scope, and whether its items are like those of others of the class too.
     of: Vec<Option<(u32, bool)>>,
+    /// How many there are.
+    count: u32,
 }
 
 impl Classes {
     /// Those of all scopes, for these sessions.
     #[must_use]
     pub fn new(index: &Index, sessions: &[Viewpoint]) -> Self {
+        let accounts = index.estate().scopes.iter().filter(|(_, scope)| scope.parent.is_none());
+        Self::joined(accounts.map(|(id, _)| Self::of_account(index, sessions, id)))
+    }
+
+    /// Those of all scopes, from those of every account in the order of the tree: accounts may be
+    /// looked at in any order, and at the same time, as two of them share no class.
+    #[must_use]
+    pub fn joined(accounts: impl IntoIterator<Item = Self>) -> Self {
+        let mut all = Self { of: Vec::new(), count: 0 };
+        for Self { of, count } in accounts {
+            let known = all.count;
+            all.of.extend(of.into_iter().map(|one| one.map(|(class, like)| (known + class, like))));
+            all.count += count;
+        }
+        all
+    }
+
+    /// Those of one account and all that is in it.
+    #[must_use]
+    pub fn of_account(index: &Index, sessions: &[Viewpoint], account: ScopeId) -> Self {
         let estate = index.estate();
         let mut finder = Finder::new(index, sessions);
+        let ids = estate.scopes.subtree(account);
+        let place = |id: ScopeId| id.index() - ids.start;
         let mut known: FxHashMap<(Sight, ScopeType, Option<KindId>), u32> = FxHashMap::default();
-        let mut sights: Vec<Sight> = Vec::with_capacity(estate.scopes.len());
-        let mut of: Vec<Option<(u32, bool)>> = Vec::with_capacity(estate.scopes.len());
-        for (id, scope) in estate.scopes.iter() {
-            let above = scope.parent.map(|parent| sights[parent.index()]);
+        let mut sights: Vec<Sight> = Vec::with_capacity(ids.len());
+        let mut of: Vec<Option<(u32, bool)>> = Vec::with_capacity(ids.len());
+        for id in ids.clone().map(ScopeId::new) {
+            let scope = estate.scope(id);
+            let above = scope.parent.map(|parent| sights[place(parent)]);
             let sight = finder.sight(id, above);
             sights.push(sight);
             of.push((!finder.in_play[sight.in_play as usize].asks_for_paths).then(|| {
@@ -57,20 +82,21 @@ impl Classes {
             }));
         }
         // What is declared directly below a scope takes its name from the items there.
-        let scopes = estate.scopes.iter();
-        let below = scopes.filter_map(|(_, scope)| Some((scope.parent?, scope.name())));
+        let scopes = ids.clone().map(|id| estate.scope(ScopeId::new(id)));
+        let below = scopes.filter_map(|scope| Some((scope.parent?, scope.name())));
         let identities = estate
             .identities_at
             .iter()
+            .filter(|(_, place)| ids.contains(&place.scope().index()))
             .filter_map(|(path, place)| Some((place.scope(), path.rsplit_once('/')?.1)));
         for (at, name) in below.chain(identities) {
-            if let Some((_, has_like_items)) = &mut of[at.index()]
+            if let Some((_, has_like_items)) = &mut of[place(at)]
                 && *has_like_items
             {
-                *has_like_items = !finder.matched(sights[at.index()].in_play, name).1;
+                *has_like_items = !finder.matched(sights[place(at)].in_play, name).1;
             }
         }
-        Self { of }
+        Self { of, count: known.len() as u32 }
     }
 
     /// The class of a spot; `None` where it may be like no other.

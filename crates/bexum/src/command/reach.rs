@@ -65,7 +65,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         return csv(&engine, typed, wanted, below).by_principal(&columns);
     }
     let people: Vec<Vec<Viewpoint>> = columns.iter().map(|one| one.sessions.clone()).collect();
-    let classes = Classes::new(&engine, &people.concat());
+    let classes = classes_of(&engine, &people.concat());
     let (mut rows, limited) = rows_of(&engine, &classes, &people, below);
     if typed.sees {
         let observe = reach::actions_of(estate, Level::Observe);
@@ -105,8 +105,17 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     ended(estate, &limited)
 }
 
-/// Fewest spots that one thread works out together; those of a class are worked out once.
-const SPOTS_TOGETHER: usize = 1_024;
+/// Scopes that are alike to these sessions, accounts looked at on all cores.
+fn classes_of(engine: &Engine, sessions: &[Viewpoint]) -> Classes {
+    let scopes = engine.estate().scopes.iter();
+    let accounts = scopes.filter(|(_, scope)| scope.parent.is_none()).map(|(id, _)| id);
+    let accounts: Vec<ScopeId> = accounts.collect();
+    let of_one = |id: &ScopeId| Classes::of_account(engine, sessions, *id);
+    Classes::joined(accounts.par_iter().map(of_one).collect::<Vec<_>>())
+}
+
+/// Fewest scopes that one thread works out together; those of a class are worked out once.
+const SCOPES_TOGETHER: usize = 512;
 
 /// Everything that people can do, worked out on all cores.
 fn rows_of(
@@ -115,12 +124,15 @@ fn rows_of(
     people: &[Vec<Viewpoint>],
     below: Option<ScopeId>,
 ) -> (Vec<Row>, Limited) {
-    let spots: Vec<Spot> = Spots::new(engine.estate()).below(below).collect();
-    let parts: Vec<(Vec<Row>, Limited)> = spots
-        .par_chunks(SPOTS_TOGETHER.max(spots.len() / (2 * rayon::current_num_threads())))
-        .map(|spots| {
+    let scopes = &engine.estate().scopes;
+    let all: Vec<ScopeId> = scopes.iter().map(|(id, _)| id).collect();
+    let ids = &all[below.map_or(0..all.len(), |at| scopes.subtree(at))];
+    let spots = Spots::new(engine.estate());
+    let parts: Vec<(Vec<Row>, Limited)> = ids
+        .par_chunks(SCOPES_TOGETHER.max(ids.len() / (2 * rayon::current_num_threads())))
+        .map(|ids| {
             let mut limited = Limited::new();
-            let spots = spots.iter().cloned();
+            let spots = ids.iter().flat_map(|id| spots.at(*id));
             (reach::by_principal_at(engine, classes, people, spots, &mut limited), limited)
         })
         .collect();
