@@ -209,6 +209,19 @@ fn a_value_of_another_sort_leaves_a_deny_in_doubt() {
     }
 }
 
+/// Two attributes may be equal as values of a sort that nothing else expects.
+#[test]
+fn equal_values_of_another_sort_leave_a_deny_in_doubt() {
+    let folder = Folder::estate().and(
+        "[[policy.named.deny]]\ndo = '*'\nwhen = \"given.x fits 'a*' and not given.x fits 'a*'\"\n[[attach]]\npolicy = 'named'\nto = 'everyone'\nat = 'v/s'\n[[always]]\nname = 'x'\nwho = 'user:ines'\ndoes = 'file.open'\non = '/v/s/store/b'\nwhen = 'given.x = given.y'\n",
+    );
+    let report = json(&folder);
+    assert_eq!(report["broken"], 1, "{report}");
+    let given = &report["expectations"][0]["broken-by"]["request"]["given"];
+    assert_eq!(given["x"], given["y"], "{report}");
+    assert!(!given["x"].is_string(), "{report}");
+}
+
 #[test]
 fn a_role_that_comes_with_another_is_had_too() {
     let folder = Folder::estate().and(

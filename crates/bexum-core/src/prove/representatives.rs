@@ -380,7 +380,7 @@ impl ValueDomain {
         let mut found: Vec<Given> = Vec::new();
         let mut scalars: [Vec<Value>; 3] = Default::default();
         let [texts, integers, booleans] = &mut scalars;
-        if self.booleans {
+        if self.booleans || self.shared_by > 1 {
             booleans.extend([Value::Boolean(true), Value::Boolean(false)]);
         }
         integers.extend(self.all_integers().into_iter().map(Value::Integer));
@@ -432,7 +432,9 @@ impl ValueDomain {
             .iter()
             .flat_map(|n| (-near..=near).map(move |step| n.saturating_add(step)))
             .collect();
-        if all.is_empty() && self.is_ordered {
+        // Attributes that are compared with each other may be equal, or not, as values of a sort that
+        // nothing else here expects.
+        if all.is_empty() && (self.is_ordered || self.shared_by > 1) {
             all.extend(0..=near);
         }
         all
