@@ -222,6 +222,20 @@ fn equal_values_of_another_sort_leave_a_deny_in_doubt() {
     assert!(!given["x"].is_string(), "{report}");
 }
 
+/// What stands in a brace stands in the path, too: it may have to fit what is asked of both.
+#[test]
+fn a_text_in_a_brace_fits_what_the_name_has_to() {
+    let folder = Folder::estate().and(
+        "[[policy.named.deny]]\ndo = '*'\non = '*yy'\n[[attach]]\npolicy = 'named'\nto = 'everyone'\nat = 'v/s/store'\n[[always]]\nname = 'x'\nwho = 'user:ines'\ndoes = 'file.open'\non = '/v/s/store/{given.x}'\nwhen = \"given.x fits 'a*' and target.name fits '*y'\"\n",
+    );
+    let report = json(&folder);
+    assert_eq!(report["broken"], 1, "{report}");
+    let request = &report["expectations"][0]["broken-by"]["request"];
+    let name = request["given"]["x"].as_str().unwrap_or_default();
+    assert!(name.starts_with('a') && name.ends_with("yy"), "{report}");
+    assert_eq!(request["on"], format!("v/s/store/{name}"), "{report}");
+}
+
 #[test]
 fn a_role_that_comes_with_another_is_had_too() {
     let folder = Folder::estate().and(

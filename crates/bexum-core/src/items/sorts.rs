@@ -12,7 +12,7 @@ use crate::id::ScopeId;
 use crate::pattern::matching::Braces as _;
 use crate::pattern::path::{Brace, Part, PathPattern, Segment};
 use crate::pattern::residual::Below;
-use crate::prove::Unknowns;
+use crate::prove::{Unknowns, ValueDomain};
 use crate::request::{Place, resolve_target};
 
 const PATH: Reference = Reference::Target(TargetAttribute::Path);
@@ -82,7 +82,22 @@ pub(crate) fn sorts(
             words.before.push(above.clone());
         }
     }
-    let mut all_words = true;
+    // A value in a brace that is read as an address, a time or by its order: which of these others
+    // fit, too, is more than words can tell.
+    let is_in_parts = |part: &Part<Reference>| matches!(part, Part::Star | Part::Brace(_));
+    let tells_parts = |segment: &Segment<Reference>| match segment {
+        Segment::Mixed(parts) => parts.len() > 1 && parts.iter().any(is_in_parts),
+        Segment::Literal(_) | Segment::Any | Segment::Rest => false,
+    };
+    let mut fits_parts =
+        asked.iter().copied().flat_map(Clause::patterns).flat_map(|p| &p.segments).any(tells_parts);
+    for reference in [PATH, NAME] {
+        let domain = unknowns.domain(reference);
+        fits_parts |= domain.is_some_and(|domain| !domain.fit_patterns.is_empty());
+    }
+    let braces = asked.iter().copied().flat_map(Clause::patterns).flat_map(PathPattern::braces);
+    let mut domains = braces.filter_map(|brace| unknowns.domain(brace.attribute));
+    let mut all_words = !fits_parts || domains.all(ValueDomain::is_told_by_words);
     for reference in [PATH, NAME] {
         let Some(domain) = unknowns.domain(reference) else { continue };
         all_words &= domain.has_all_words();
@@ -96,12 +111,7 @@ pub(crate) fn sorts(
             } else {
                 // The last segment: after any `/`, and none later.
                 let slash = [Piece::Any, Piece::Text("/".to_owned())];
-                let in_segment = pattern.into_iter().map(|piece| match piece {
-                    Piece::Any => Piece::AnyInSegment,
-                    Piece::Single => Piece::SingleInSegment,
-                    other => other,
-                });
-                words.patterns.push(slash.into_iter().chain(in_segment).collect());
+                words.patterns.push(slash.into_iter().chain(in_segment(pattern)).collect());
                 words.before.push(String::new());
             }
         }
@@ -135,9 +145,10 @@ pub(crate) fn sorts(
 const MOST_IN_THE_WAY: usize = 64;
 
 /// A path pattern over letters, a `/` before every segment: with what is unknown as any name, with
-/// what is known alone, and with each value that an unknown attribute is compared with.
+/// what is known alone, with each value that an unknown attribute is compared with, and with
+/// whatever fits each of the patterns that it is asked for.
 fn spelled(context: &EvalContext<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec<Pattern> {
-    let fill = |known_alone: bool, chosen: Option<(Reference, &str)>| -> Pattern {
+    let fill = |known_alone: bool, chosen: Option<(Reference, &[Piece])>| -> Pattern {
         let mut pieces = Pattern::new();
         for segment in &pattern.segments {
             if matches!(segment, Segment::Rest) {
@@ -148,11 +159,16 @@ fn spelled(context: &EvalContext<'_>, pattern: &PathPattern, unknowns: &Unknowns
             match segment {
                 Segment::Literal(text) => pieces.push(Piece::Text(text.to_string())),
                 Segment::Any | Segment::Rest => pieces.push(Piece::AnyInSegment),
-                Segment::Mixed(parts) => pieces.extend(parts.iter().map(|part| match part {
-                    Part::Text(text) => Piece::Text(text.to_string()),
-                    Part::Star => Piece::AnyInSegment,
-                    Part::Brace(brace) => brace_piece(context, brace, known_alone, chosen),
-                })),
+                Segment::Mixed(parts) => parts.iter().for_each(|part| match part {
+                    Part::Text(text) => pieces.push(Piece::Text(text.to_string())),
+                    Part::Star => pieces.push(Piece::AnyInSegment),
+                    Part::Brace(brace) => match chosen {
+                        Some((chosen, with)) if chosen == brace.attribute => {
+                            pieces.extend_from_slice(with);
+                        }
+                        _ => pieces.push(brace_piece(context, brace, known_alone)),
+                    },
+                }),
             }
         }
         pieces
@@ -164,11 +180,25 @@ fn spelled(context: &EvalContext<'_>, pattern: &PathPattern, unknowns: &Unknowns
     found.push(fill(true, None));
     for brace in pattern.braces() {
         let domain = unknowns.domain(brace.attribute);
-        let texts = domain.into_iter().flat_map(crate::prove::ValueDomain::written_out);
+        let texts = domain.into_iter().flat_map(ValueDomain::written_out);
         let texts = texts.filter(|text| !text.is_empty() && !text.contains('/'));
-        found.extend(texts.map(|text| fill(false, Some((brace.attribute, &text)))));
+        let texts = texts.map(|text| vec![Piece::OneOf(vec![text])]);
+        let fitted = domain.into_iter().flat_map(|domain| &domain.fit_patterns);
+        let fitted = fitted.map(|pattern| in_segment(of_fits(pattern)));
+        let all = texts.chain(fitted);
+        found.extend(all.map(|with| fill(false, Some((brace.attribute, &with)))));
     }
     found
+}
+
+/// A pattern of letters as it fits within one segment alone.
+fn in_segment(pattern: Pattern) -> Pattern {
+    let within = |piece| match piece {
+        Piece::Any => Piece::AnyInSegment,
+        Piece::Single => Piece::SingleInSegment,
+        other => other,
+    };
+    pattern.into_iter().map(within).collect()
 }
 
 /// Whether a brace may be filled with what nobody knows.
@@ -178,15 +208,7 @@ fn is_open(context: &EvalContext<'_>, brace: &Brace<Reference>) -> bool {
     is_open
 }
 
-fn brace_piece(
-    context: &EvalContext<'_>,
-    brace: &Brace<Reference>,
-    known_alone: bool,
-    chosen: Option<(Reference, &str)>,
-) -> Piece {
-    if let Some((_, text)) = chosen.filter(|(reference, _)| *reference == brace.attribute) {
-        return Piece::OneOf(vec![text.to_owned()]);
-    }
+fn brace_piece(context: &EvalContext<'_>, brace: &Brace<Reference>, known_alone: bool) -> Piece {
     let (mut texts, mut unknown) = (Vec::new(), false);
     context.alternatives(brace, &mut |text| match text {
         Some(text) => texts.push(text.to_owned()),

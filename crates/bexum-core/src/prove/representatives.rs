@@ -448,6 +448,11 @@ impl ValueDomain {
         self.fit_patterns.is_empty() || !is_read
     }
 
+    /// Whether nothing but its letters is asked of a text, so that words tell all of them apart.
+    pub(crate) fn is_told_by_words(&self) -> bool {
+        !self.is_ordered && !self.reads_addresses
+    }
+
     /// A moment as it may be written: as many ways as attributes share the domain, of which none is
     /// named elsewhere as a text; where there are patterns, so many for each way in which these fit.
     fn written_otherwise(&self, at: Time) -> Vec<String> {
