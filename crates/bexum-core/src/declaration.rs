@@ -18,7 +18,7 @@ use crate::time::Time;
 pub type List = Spanned<Vec<Spanned<String>>>;
 
 /// Everything that the files of an estate declare, in any order.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Declarations {
     /// The estate's name.
     pub name: String,
@@ -53,7 +53,7 @@ pub struct Declarations {
 }
 
 /// Who may edit what (spec-work section 7.4).
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct EditRights {
     /// What is touched, and the actions that are asked about.
     pub actions: Vec<(Spanned<String>, List)>,
@@ -64,7 +64,7 @@ pub struct EditRights {
 }
 
 /// Somebody who asked to be let into a group (spec-work section 7.3).
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ask {
     /// A user.
     pub who: Spanned<String>,
@@ -75,7 +75,7 @@ pub struct Ask {
 }
 
 /// Where an import had a user or a group from (spec-work section 7.3); it decides nothing.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Imported {
     /// The source's name.
     pub source: Option<String>,
@@ -84,7 +84,7 @@ pub struct Imported {
 }
 
 /// A declared attribute (spec-work section 7.1).
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Attribute {
     /// The root that it stands under.
     pub root: Root,
@@ -97,7 +97,7 @@ pub struct Attribute {
 }
 
 /// What the values of a declared attribute are, as written.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AttributeBody {
     /// A word for the type.
     pub value_type: Spanned<String>,
@@ -110,7 +110,7 @@ pub struct AttributeBody {
 }
 
 /// A declaration under a name of its own.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Named<T> {
     /// The name, and where the declaration starts.
     pub name: Spanned<String>,
@@ -121,7 +121,7 @@ pub struct Named<T> {
 }
 
 /// A kind of thing.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Kind {
     /// The service it stands under.
     pub service: Option<Spanned<String>>,
@@ -138,7 +138,7 @@ pub struct Kind {
 }
 
 /// A scope.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Scope {
     /// Which of the four tables declared it.
     pub scope_type: ScopeType,
@@ -151,7 +151,7 @@ pub struct Scope {
 }
 
 /// A user.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct User {
     /// The name to show.
     pub full_name: Option<String>,
@@ -182,7 +182,7 @@ impl Default for User {
 }
 
 /// A group.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Group {
     /// Members; `None` when the key is not written.
     pub members: Option<Vec<Element>>,
@@ -203,7 +203,7 @@ pub struct Group {
 }
 
 /// A role.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Role {
     /// Those for whom it is always active.
     pub held_by: Vec<Element>,
@@ -216,7 +216,7 @@ pub struct Role {
 }
 
 /// A principal in a list, perhaps only for a time.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Element {
     /// The principal.
     pub who: Spanned<String>,
@@ -225,7 +225,7 @@ pub struct Element {
 }
 
 /// A window as written.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct WindowWritten {
     /// Inclusive start.
     pub from: Option<Spanned<Time>>,
@@ -234,7 +234,7 @@ pub struct WindowWritten {
 }
 
 /// A policy.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Policy {
     /// Policies whose statements belong to this one too.
     pub include: Vec<Spanned<String>>,
@@ -249,7 +249,7 @@ pub struct Policy {
 }
 
 /// A statement of a policy.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Statement {
     /// Allow or deny.
     pub effect: Effect,
@@ -268,7 +268,7 @@ pub struct Statement {
 }
 
 /// A policy tied to principals at scopes.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Attachment {
     /// Policies.
     pub policy: List,
@@ -285,7 +285,7 @@ pub struct Attachment {
 }
 
 /// A policy used as a limit.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ceiling {
     /// Policies.
     pub policy: List,
@@ -302,7 +302,7 @@ pub struct Ceiling {
 }
 
 /// Requests and the answer that is expected to each.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Check {
     /// What it is called.
     pub name: Spanned<String>,
@@ -337,7 +337,7 @@ pub struct Check {
 }
 
 /// Something that must hold for every request of a sort.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Law {
     /// What it says of them.
     pub claim: Claim,
@@ -360,7 +360,7 @@ pub struct Law {
 }
 
 /// Things of which nobody may have two.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Separation {
     /// What it is called, if anything.
     pub name: Option<Spanned<String>>,

@@ -90,6 +90,7 @@ pub mod condition;
 pub mod decision;
 pub mod declaration;
 pub mod diagnostic;
+pub mod edit;
 pub mod edit_rights;
 pub mod engine;
 pub mod estate;

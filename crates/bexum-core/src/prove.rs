@@ -33,7 +33,7 @@ use crate::time::Time;
 
 pub use apart::{Has, Overlap, overlaps};
 use moments::{EARLIEST, LATEST};
-pub(crate) use opened::{Opened, opened};
+pub(crate) use opened::{Known, Opened, opened};
 use plan::{Placed, Plan};
 pub(crate) use representatives::{Unknowns, ValueDomain};
 pub use tried::Tried;

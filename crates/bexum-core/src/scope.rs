@@ -26,6 +26,9 @@ pub enum ScopeType {
 }
 
 impl ScopeType {
+    /// All four.
+    pub const ALL: [Self; 4] = [Self::Account, Self::Subscription, Self::Resource, Self::Namespace];
+
     /// The word for it in files.
     #[must_use]
     pub fn word(self) -> &'static str {

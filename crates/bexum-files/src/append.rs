@@ -11,6 +11,7 @@ use bexum_core::attribute::Value;
 use bexum_core::declaration::Check;
 use bexum_core::origin;
 
+use crate::edit::written::{quoted, toml_value};
 use crate::load::{Failure, Loaded};
 use crate::problem::Problem;
 use crate::texts::Folder;
@@ -316,37 +317,4 @@ fn written(check: &Check) -> String {
     }
     lines.push(String::new());
     lines.join("\n")
-}
-
-fn toml_value(value: &Value) -> String {
-    match value {
-        Value::Text(text) => quoted(text),
-        Value::Integer(n) => n.to_string(),
-        Value::Boolean(b) => b.to_string(),
-        Value::Time(time) => time.to_string(),
-        Value::List(items) => {
-            let items: Vec<String> = items.iter().map(toml_value).collect();
-            format!("[{}]", items.join(", "))
-        }
-    }
-}
-
-/// A string on one line, whatever it holds: line breaks and what could steer a terminal or an
-/// editor are escapes.
-fn quoted(text: &str) -> String {
-    let mut quoted = String::from("\"");
-    for c in text.chars() {
-        match c {
-            '"' | '\\' => quoted.extend(['\\', c]),
-            '\n' => quoted.push_str("\\n"),
-            '\t' => quoted.push_str("\\t"),
-            '\r' => quoted.push_str("\\r"),
-            c if c.is_control() || ('\u{2028}'..='\u{202e}').contains(&c) => {
-                quoted.push_str(&format!("\\u{:04X}", u32::from(c)));
-            }
-            c => quoted.push(c),
-        }
-    }
-    quoted.push('"');
-    quoted
 }

@@ -9,6 +9,7 @@
 pub mod append;
 mod decode;
 pub mod discover;
+pub mod edit;
 mod literal;
 pub mod load;
 pub mod problem;

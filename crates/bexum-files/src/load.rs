@@ -82,6 +82,14 @@ pub fn load_declared(
 /// checked, save for names that may stand in the broken ones.
 pub fn read(texts: &(impl TextSource + ?Sized)) -> Result<(Sources, Declarations), Box<Failure>> {
     let (sources, problems) = read_texts(texts)?;
+    read_sources(sources, problems)
+}
+
+/// Decodes texts that were read.
+pub(crate) fn read_sources(
+    sources: Sources,
+    problems: Vec<Problem>,
+) -> Result<(Sources, Declarations), Box<Failure>> {
     let decoded = decode_all(&sources);
     gather(sources, problems, decoded)
 }
@@ -110,7 +118,7 @@ pub(crate) fn build(sources: Sources, declared: &Declarations) -> Result<Loaded,
     built(sources, Estate::build(declared))
 }
 
-fn built(
+pub(crate) fn built(
     sources: Sources,
     estate: Result<Estate, Vec<LocatedFault>>,
 ) -> Result<Loaded, Box<Failure>> {

@@ -79,6 +79,12 @@ pub struct Answer {
     pub role_stands_in_the_way: bool,
     /// Circumstances that were asked about and not given.
     pub not_given: Vec<String>,
+    /// The edits that are supposed, as `edit` takes them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub supposed: Vec<String>,
+    /// What the reason is without them, where it is a request then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<Reason>,
 }
 
 /// A request, its names resolved.
@@ -322,6 +328,8 @@ impl Answer {
                 .iter()
                 .map(|reference| reference.written(&estate.attribute_names))
                 .collect(),
+            supposed: Vec::new(),
+            before: None,
         }
     }
 }

@@ -6,6 +6,7 @@
 
 pub mod answer;
 pub mod common;
+pub mod edit;
 pub mod faults;
 pub mod impact;
 pub mod json;
@@ -26,6 +27,7 @@ pub const VERSION: u32 = 1;
 pub fn schemas() -> Vec<(&'static str, Schema)> {
     vec![
         ("ask", written::<answer::Answer>()),
+        ("edit", written::<edit::Edit>()),
         ("faults", written::<faults::Faults>()),
         ("impact", written::<impact::Impact>()),
         ("prove", written::<proof::Report>()),

@@ -1,5 +1,7 @@
 //! The command line, as typed.
 
+pub(crate) mod edit;
+
 use std::path::PathBuf;
 
 use clap::error::{ContextKind, ContextValue};
@@ -46,12 +48,20 @@ pub(crate) enum Format {
     Json,
 }
 
+impl Format {
+    /// Whether machines are to read it.
+    pub(crate) fn is_json(self) -> bool {
+        self == Self::Json
+    }
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     Ask(Ask),
     Replay(Replay),
     Reach(Reach),
     Impact(Impact),
+    Edit(Box<edit::Edit>),
     Prove(Prove),
     Show(Show),
     Demo(Demo),
@@ -110,6 +120,8 @@ pub(crate) struct Ask {
     /// `checks.toml`
     #[arg(long, value_name = "FILE", requires = "save_check")]
     pub(crate) save_to: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) supposed: edit::Supposed,
     /// How to write the answer
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
@@ -202,6 +214,8 @@ pub(crate) struct Prove {
     /// Try again at each change of a file
     #[arg(long)]
     pub(crate) watch: bool,
+    #[command(flatten)]
+    pub(crate) supposed: edit::Supposed,
 }
 
 /// How to write what came of expectations.
@@ -269,6 +283,8 @@ pub(crate) struct Reach {
     /// How to write it
     #[arg(long, value_enum, default_value_t = ReachFormat::Text)]
     pub(crate) format: ReachFormat,
+    #[command(flatten)]
+    pub(crate) supposed: edit::Supposed,
 }
 
 /// How to write effective access.
@@ -413,6 +429,8 @@ pub(crate) struct Show {
     /// How to write it
     #[arg(long, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
+    #[command(flatten)]
+    pub(crate) supposed: edit::Supposed,
 }
 
 const SHOW_EXAMPLES: &str = "\

@@ -9,11 +9,19 @@ use crate::render::style;
 use bexum_wire::common::value_json;
 use bexum_wire::json::Json;
 
-/// `bexum ask …` for this request of the estate in `folder`, else the one around, at `time` if it
-/// is not the present.
-pub(crate) fn ask(folder: Option<&Path>, request: &Request<'_>, time: Option<Time>) -> String {
+/// Which estate a command asks.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Of<'a> {
+    /// Its folder, where it was named; else the one around.
+    pub(crate) folder: Option<&'a Path>,
+    /// The edits that are supposed.
+    pub(crate) suppose: &'a [String],
+}
+
+/// `bexum ask …` for this request, at `time` if it is not the present.
+pub(crate) fn ask(of: Of<'_>, request: &Request<'_>, time: Option<Time>) -> String {
     let mut words = vec!["bexum".to_owned()];
-    if let Some(folder) = folder {
+    if let Some(folder) = of.folder {
         words.extend(["-C".to_owned(), folder.display().to_string()]);
     }
     words.extend([
@@ -40,6 +48,9 @@ pub(crate) fn ask(folder: Option<&Path>, request: &Request<'_>, time: Option<Tim
     }
     if let Some(time) = time {
         option("--at-time", time.to_string());
+    }
+    for edit in of.suppose {
+        option("--suppose", edit.clone());
     }
     let quoted: Vec<String> = words.iter().map(|word| quoted(word)).collect();
     quoted.join(" ")

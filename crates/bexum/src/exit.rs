@@ -7,7 +7,8 @@ use std::process::ExitCode;
 pub(crate) enum Exit {
     /// 0: done; of `ask`, allowed.
     Done,
-    /// 1: of `ask`, denied; of `prove`, not everything holds; of `impact`, a change that is not to be.
+    /// 1: of `ask`, denied; of `prove`, not everything holds; of `impact`, a change that is not to be;
+    /// of `edit`, one that was not written.
     Denied,
     /// 2: the estate, the request or the command line is wrong, or a file cannot be used.
     Failed,
@@ -28,5 +29,5 @@ pub(crate) const HELP: &str = "\
 Exit codes:
   0  done; of `ask`: allowed; of `prove`: everything holds
   1  of `ask`: denied; of `prove`: not everything holds; of `impact`: a change that
-     `--fail-on` names, or one that `--by` may not make
+     `--fail-on` names, or one that `--by` may not make; of `edit`: refused
   2  the estate, the request or the command line is wrong, or a file cannot be used";

@@ -9,8 +9,9 @@ use std::path::{Path, PathBuf};
 use crate::support::{Folder, command, command_at, finish};
 
 /// Pages with console blocks, below the root of the repository.
-const PAGES: [&str; 6] = [
+const PAGES: [&str; 7] = [
     "README.md",
+    "docs/edit.md",
     "docs/language.md",
     "docs/decisions.md",
     "docs/reach.md",

@@ -8,6 +8,8 @@ mod declared;
 mod demo;
 mod discovery;
 mod docs;
+mod edit;
+mod edit_writing;
 mod faults;
 mod impact;
 mod laws;

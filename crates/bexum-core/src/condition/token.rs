@@ -158,3 +158,36 @@ fn lex_word(word: &str) -> Result<Token, ConditionFault> {
         None => Ok(Token::Path(root, name.to_owned())),
     }
 }
+
+/// A string in a condition, and the paths that stand in the same comparison: `who.groups`.
+pub(crate) struct TextLiteral {
+    /// Its bytes, quotes and all.
+    pub(crate) range: Range<usize>,
+    /// What it stands for.
+    pub(crate) text: String,
+    pub(crate) beside: Vec<String>,
+}
+
+/// The strings of a condition; none where it cannot be read.
+pub(crate) fn text_literals(text: &str) -> Vec<TextLiteral> {
+    let Ok(tokens) = lex(text) else { return Vec::new() };
+    let mut found: Vec<TextLiteral> = Vec::new();
+    let ends = |token: &Token| {
+        let joins = [Keyword::And, Keyword::Or, Keyword::Not];
+        matches!(token, Token::Sign("(" | ")")) || joins.iter().any(|w| *token == Token::Word(*w))
+    };
+    for comparison in tokens.split(|(token, _)| ends(token)) {
+        let path = |token: &Token| match token {
+            Token::Path(root, name) => Some(format!("{root}.{name}")),
+            _ => None,
+        };
+        let beside: Vec<String> = comparison.iter().filter_map(|(token, _)| path(token)).collect();
+        for (token, range) in comparison {
+            if let Token::Text(text) = token {
+                let (range, text, beside) = (range.clone(), text.clone(), beside.clone());
+                found.push(TextLiteral { range, text, beside });
+            }
+        }
+    }
+    found
+}

@@ -3,6 +3,7 @@
 use std::ops::Deref;
 use std::sync::{Arc, OnceLock};
 
+use fixedbitset::FixedBitSet;
 use rustc_hash::FxHashMap;
 
 use super::action_index::ActionIndex;
@@ -68,6 +69,8 @@ pub struct Index {
     pub(crate) attachments_of: FxHashMap<Subject, Vec<AttachmentId>>,
     pub(crate) scope_index: ScopeIndex,
     pub(crate) action_index: ActionIndex,
+    /// The policies that are ceilings.
+    pub(crate) ceilings: FixedBitSet,
     name_index: OnceLock<NameIndex>,
     /// `target.members` of each group, as `user:ines`, with windows; `None` when not written.
     pub(crate) members_written: Vec<NamesWritten>,
@@ -88,6 +91,12 @@ impl Index {
             attachments_of: FxHashMap::default(),
             scope_index: ScopeIndex::new(estate),
             action_index: ActionIndex::new(estate),
+            ceilings: estate
+                .ceilings
+                .iter()
+                .flat_map(|ceiling| &ceiling.policies)
+                .map(|policy| policy.value.index())
+                .collect(),
             name_index: OnceLock::new(),
             members_written: Vec::with_capacity(estate.groups.len()),
             owners_written: Vec::with_capacity(estate.groups.len()),

@@ -67,6 +67,7 @@ impl<'e> Compared<'_, 'e> {
         mut own: Option<&mut OwnSessions<'e>>,
         is_wanted: &dyn Fn(&str, &str) -> bool,
     ) -> Option<OpenedCell> {
+        self.known.clear();
         for (role, session) in self.sessions(who) {
             let concerned = self.concerned(who, &session);
             if concerned.parts.is_empty() || session[1].is_none() {
@@ -156,6 +157,7 @@ impl<'e> Compared<'_, 'e> {
         }
         let mut others: Vec<_> =
             queries.iter_mut().map(|(decider, query)| (&mut **decider, &*query)).collect();
-        opened(&mut others, (&mut other.decider, &after.query(new, action)))
+        let after = after.query(new, action);
+        opened(&mut others, (&mut other.decider, &after), &mut self.known)
     }
 }

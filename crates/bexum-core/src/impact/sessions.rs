@@ -11,7 +11,7 @@ use crate::engine::{Cells, Decider};
 use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
 use crate::principal::{Principal, Subject};
-use crate::prove::{Opened, opened};
+use crate::prove::{Known, Opened, opened};
 use crate::reach::{self, Limited, Spot, Viewpoint};
 use crate::request::{Request, RequestFault};
 use crate::time::Time;
@@ -73,6 +73,9 @@ pub struct Compared<'c, 'e> {
     same_actions: Vec<Option<ActionId>>,
     /// The actions of the second estate that the first has not.
     new_actions: Vec<ActionId>,
+    /// What was found out of the one who is looked at.
+    pub(super) known: Known,
+    closed: Known,
 }
 
 /// A session, in each estate that has it.
@@ -97,6 +100,8 @@ impl<'c, 'e> Compared<'c, 'e> {
         let new_actions = new.map(|(i, _)| ActionId::new(i)).collect();
         Self {
             new_actions,
+            known: Known::default(),
+            closed: Known::default(),
             comparison,
             with_later,
             sides: [side(comparison.before), side(comparison.after)],
@@ -114,6 +119,8 @@ impl<'c, 'e> Compared<'c, 'e> {
     /// The cells of somebody that come to something else, and those that depend on both sides of
     /// something that the change touches; by the spec's order.
     pub fn cells_of(&mut self, who: &str) -> Vec<Cell> {
+        self.known.clear();
+        self.closed.clear();
         let mut found = Vec::new();
         let sessions = self.sessions(who);
         for (role, session) in &sessions {
@@ -420,8 +427,8 @@ impl<'c, 'e> Compared<'c, 'e> {
         };
         let (before, after) = (before.query(old, was), after.query(new, is));
         let (one, other) = (&mut one.decider, &mut other.decider);
-        let opens = opened(&mut [(one, &before)], (other, &after));
-        (opens, opened(&mut [(other, &after)], (one, &before)))
+        let opens = opened(&mut [(one, &before)], (other, &after), &mut self.known);
+        (opens, opened(&mut [(other, &after)], (one, &before), &mut self.closed))
     }
 
     /// Whether all that has a say about an action on a row is the same in both estates, from this

@@ -5,6 +5,8 @@
 //! all ways in which what *either* estate asks about it can come out. The attributes of both must
 //! have the same numbers ([`Estate::build_beside`](crate::Estate::build_beside)).
 
+use rustc_hash::FxHashMap;
+
 use super::moments::{LATEST, moments};
 use super::representatives::{Unknowns, moments_of};
 use super::search::{Assignment, Beside, Search, Tree, with_search};
@@ -34,13 +36,20 @@ pub(crate) enum Opened {
     NotDecided,
 }
 
+/// What was found out before, by all that it depends on.
+pub(crate) type Known = FxHashMap<String, Opened>;
+
 /// An estate, and the request as it stands there: its time is the first moment that counts.
 pub(crate) type Asked<'a, 'q, 'e> = (&'a mut Decider<'e>, &'a Query<'q>);
 
 /// Whether a request is allowed, in some circumstances that complete those given, in which none of
 /// the others is allowed, at the request's moment or later. The attributes of all estates must have
 /// the same numbers, as far as an estate has them.
-pub(crate) fn opened<'e>(others: &mut [Asked<'_, '_, 'e>], after: Asked<'_, '_, 'e>) -> Opened {
+pub(crate) fn opened<'e>(
+    others: &mut [Asked<'_, '_, 'e>],
+    after: Asked<'_, '_, 'e>,
+    known: &mut Known,
+) -> Opened {
     let (new, new_query) = after;
     let now = new_query.time;
     let mut bounds = bounds(new, new_query);
@@ -64,7 +73,17 @@ pub(crate) fn opened<'e>(others: &mut [Asked<'_, '_, 'e>], after: Asked<'_, '_, 
         let found = beside_all(others, time, None, &mut |unless| {
             let query = Query { time, ..new_query.clone() };
             let unless = unless.map(|unless| (unless, names));
-            with_search(new, None, query, unless, STEPS, |search| search.is_found())
+            with_search(new, None, query, unless, STEPS, |search| {
+                let others = search.unless.as_ref().map_or(Some(String::new()), |u| u.print());
+                let print = search.print_of_statements().zip(others);
+                let print = print.map(|(print, others)| format!("{print} | {others}"));
+                if let Some(found) = print.as_ref().and_then(|print| known.get(print)) {
+                    return *found;
+                }
+                let found = search.is_found();
+                known.extend(print.map(|print| (print, found)));
+                found
+            })
         });
         match found {
             Opened::Yes => return Opened::Yes,
@@ -124,6 +143,10 @@ impl Beside for Both<'_> {
 
     fn names_path(&self) -> bool {
         self.one.names_path() || self.other.names_path()
+    }
+
+    fn print(&self) -> Option<String> {
+        Some(format!("{} | {}", self.one.print()?, self.other.print()?))
     }
 }
 
@@ -225,6 +248,10 @@ impl Beside for Search<'_, '_> {
 
     fn next_free(&self, unknowns: &Unknowns, free: &dyn Fn(&usize) -> bool) -> Option<usize> {
         self.next_of(unknowns, free)
+    }
+
+    fn print(&self) -> Option<String> {
+        self.print_of_statements()
     }
 
     fn names_path(&self) -> bool {

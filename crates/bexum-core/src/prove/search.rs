@@ -69,6 +69,8 @@ pub(super) trait Beside {
     fn next_free(&self, unknowns: &Unknowns, free: &dyn Fn(&usize) -> bool) -> Option<usize>;
     /// Whether a condition asks for the target's path or name.
     fn names_path(&self) -> bool;
+    /// All that the outcome depends on but what is given; `None` where that cannot be told.
+    fn print(&self) -> Option<String>;
 }
 
 /// Gets a search ready. With a request to another estate that must not be allowed come the names of
@@ -372,15 +374,37 @@ impl<'e> Search<'_, 'e> {
     /// All that a search depends on but what is given: two requests alike in it have the same
     /// outcome. `None` where patterns hang on what is given, and so on the path.
     pub(super) fn fingerprint(&self) -> Option<String> {
+        let head = format!("{:?} {:?}", self.query.action, self.entries);
+        Some(head + &self.rest_of_print()?)
+    }
+
+    /// The same of a request by somebody, whatever the action: of policies only those count that name
+    /// it or are ceilings.
+    pub(super) fn print_of_statements(&self) -> Option<String> {
+        let estate = self.decider.index.estate();
+        let action = self.query.action.index();
+        let counts = |policy: PolicyId| {
+            let body = estate.policy(policy);
+            body.allowed_actions.contains(action)
+                || body.denied_actions.contains(action)
+                || self.decider.index.ceilings.contains(policy.index())
+        };
+        let entries: Vec<_> = self.entries.iter().filter(|(policy, ..)| counts(*policy)).collect();
+        let kind = estate.catalogue.action(self.query.action).kind;
+        let head = format!(
+            "{:?} {entries:?} {kind:?} {:?} {} ",
+            self.query.who, self.statements, self.query.target.is_sample
+        );
+        Some(head + &self.rest_of_print()?)
+    }
+
+    fn rest_of_print(&self) -> Option<String> {
         let estate = self.decider.index.estate();
         let contexts = EFFECTS.map(|effect| self.context(effect));
         let scope = self.query.target.scope();
         let seals: Vec<ScopeId> =
             estate.scopes.chain(scope).filter(|id| estate.scope(*id).sealed).collect();
-        let mut print = format!(
-            "{:?} {:?} {:?} {seals:?} {:?}",
-            self.query.take_up, self.query.action, self.query.time, self.entries
-        );
+        let mut print = format!("{:?} {:?} {seals:?}", self.query.take_up, self.query.time);
         for Clause { on, when, anchor } in self.asked() {
             for context in &contexts {
                 let path = on.matches(&self.query.target.segments, anchor, context);

@@ -7,19 +7,24 @@ use std::sync::Arc;
 use anyhow::{Context as _, bail};
 use bexum_core::attribute::Value;
 use bexum_core::engine::{Decider, Engine};
-use bexum_core::{Request, Trace, Verdict};
+use bexum_core::{Reason, Request, Trace, Verdict};
 
 use super::{circumstances, save};
 use crate::args::{Ask, Format};
+use crate::command_line::Of;
 use crate::exit::Exit;
-use crate::render::answer::{Answer, Asked};
+use crate::render::answer::{self, Answer, Asked};
 use crate::render::style::safe;
 use crate::terminal;
 
 pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
-    let loaded = super::load(at)?;
+    let loaded = super::load_supposed(at, &ask.supposed)?;
     let estate = &loaded.estate;
     let (request, typed_time) = build_request(&ask)?;
+    let before = match ask.supposed.suppose.is_empty() {
+        true => None,
+        false => Some(as_things_are(at, &request)?),
+    };
     let query = request.resolve(estate).map_err(|fault| super::with_hint(&fault, estate))?;
     let engine = Engine::new(Arc::clone(estate));
     let mut decider = Decider::new(&engine);
@@ -28,12 +33,20 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
     terminal::unless_gone(match ask.format {
         Format::Text => {
             let time = typed_time.then_some(request.time);
-            let asked = Asked { request: &request, time, folder: at };
+            let of = Of { folder: at, suppose: &ask.supposed.suppose };
+            let asked = Asked { request: &request, time, of };
             let answer = Answer { estate, sources, query: &query, trace: &trace, asked };
-            terminal::print(&answer.render(terminal::width()))
+            let supposed = before
+                .as_ref()
+                .map(|before| answer::before_supposing(*before, &ask.supposed.suppose));
+            let text = supposed.unwrap_or_default() + &answer.render(terminal::width());
+            terminal::print(&text)
         }
         Format::Json => {
-            terminal::print_json(&bexum_wire::answer::Answer::new(estate, sources, &query, &trace))
+            let mut shape = bexum_wire::answer::Answer::new(estate, sources, &query, &trace);
+            shape.supposed = ask.supposed.suppose.clone();
+            shape.before = before.flatten().map(Into::into);
+            terminal::print_json(&shape)
         }
     })?;
     if let Some(name) = &ask.save_check {
@@ -52,6 +65,15 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
         Verdict::Allow => Exit::Done,
         Verdict::Deny => Exit::Denied,
     })
+}
+
+/// What comes of a request in the estate as it is; nothing where it is none there.
+fn as_things_are(at: Option<&Path>, request: &Request<'_>) -> anyhow::Result<Option<Reason>> {
+    let loaded = super::load(at)?;
+    let Ok(query) = request.resolve(&loaded.estate) else { return Ok(None) };
+    let engine = Engine::new(Arc::clone(&loaded.estate));
+    let reason = Decider::new(&engine).decide(&query);
+    Ok(Some(reason))
 }
 
 /// The request, and whether its time was named.

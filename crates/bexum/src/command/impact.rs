@@ -1,6 +1,5 @@
 //! `bexum impact`: what a change does, to everybody.
 
-use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -10,7 +9,7 @@ use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
     Cell, Comparison, Difference, LimitedIn, OpenedCell, Outcome, RolesChanged, SameFiles,
-    differences, later_moments, renamed, told_as_one,
+    later_moments,
 };
 use bexum_core::origin::FileId;
 use bexum_core::pattern::action::ActionPattern;
@@ -19,18 +18,15 @@ use bexum_core::{Declarations, Estate, Request};
 use bexum_files::discover::ROOT_FILE;
 use bexum_files::texts::{RevisionError, Texts};
 use bexum_files::{Failure, Folder, Loaded, Named, Problem, Revision, Sources, TextSource};
-use bexum_wire::impact as wire;
 use clap::Parser;
 use rayon::prelude::*;
 
-use super::{by, circumstances, impact_log, turned};
-use crate::args::{Circumstances, FailOn, Impact, ImpactFormat};
+use super::circumstances;
+use super::weigh::weigh;
+use crate::args::{Circumstances, Impact, ImpactFormat};
 use crate::command_line::quoted;
 use crate::exit::Exit;
-use crate::render::grid_builder::told_apart;
-use crate::render::impact::{Changed, Told};
-use crate::render::impact_besides::{InLog, InOther, Later, Turned};
-use crate::render::ruling::By;
+use crate::render::impact_besides::{InOther, Later};
 use crate::render::{impact_csv, problem};
 use crate::terminal::{self, Helped};
 
@@ -71,20 +67,6 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
         // Nobody asks about what is declared: of a large estate that is a good part of its memory.
         (before.declared, after.declared) = Default::default();
     }
-    let (mut request, _) = circumstances::request(&typed.circumstances)?;
-    if typed.by.is_some() {
-        // They are those of whoever makes the change, which may concern everybody in any.
-        request.take_up = None;
-        request.given.clear();
-        request.empty_tables.clear();
-    }
-    let engines = [&before, &after].map(|side| Engine::new(Arc::clone(&side.estate)));
-    let same = same_files(&before.sources, &after.sources);
-    let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
-    let ruling = match &typed.by {
-        Some(who) => Some(by::ruled(who, typed, [&before, &after], &engines, &same)?),
-        None => None,
-    };
     if typed.together && typed.format != ImpactFormat::Csv {
         bail!(
             "`--together` is for `--format csv`: the other formats tell the same together anyway"
@@ -96,139 +78,25 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
     if typed.format == ImpactFormat::Csv && !typed.beside.is_empty() {
         bail!("`--format csv` has a row for each cell: `--beside` is for the other formats");
     }
-    let differing = differences(&before.estate, &after.estate, &same);
-    let comparison = compared(&engines, &differing, &request)?;
-    let found = everybody(&comparison, &wanted);
-    let changes: Vec<Changed> = differing
-        .iter()
-        .map(|one| Changed {
-            thing: one.thing.to_string(),
-            keys: one.keys.clone(),
-            at: [
-                one.before.map(|at| before.sources.shown(at)),
-                one.after.map(|at| after.sources.shown(at)),
-            ],
-        })
-        .collect();
-    // The same files expect the same of the same.
-    let turned = match changes.is_empty() {
-        true => Vec::new(),
-        false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
-    };
-    let besides = besides(typed, &engines, &differing, &wanted)?;
-    let later = later(&engines, &differing, &request, &wanted, &found.cells)?;
-    let asks_for = |on: FailOn| typed.fail_on.contains(&on) || typed.fail_on.contains(&FailOn::Any);
-    let is_there = |is: fn(&Cell) -> bool| found.cells.iter().any(is);
-    let mut turns = Turns {
-        gained: is_there(|cell| cell.is_gained),
-        lost: is_there(|cell| cell.is_lost),
-        first: None,
-    };
-    let is_told = typed.format != ImpactFormat::Csv;
-    let nothing_now = is_told && found.cells.is_empty() && !changes.is_empty();
-    if !turns.gained && (asks_for(FailOn::Gained) || nothing_now) {
-        let [before, after] = &engines;
-        turns.first = first_opened([before, after], &differing, &request, &wanted)?;
-        turns.gained = turns.first.is_some();
-    }
-    if !turns.lost && (asks_for(FailOn::Lost) || nothing_now) {
-        let [before, after] = &engines;
-        let closed = first_opened([after, before], &differing, &request, &wanted)?;
-        turns.lost = closed.is_some();
-        turns.first = turns.first.or(closed);
-    }
-    let in_log = match typed.log.is_empty() {
-        true => None,
-        false => {
-            let folder = folder_after(at, typed);
-            let asks = folder.as_ref().map(|folder| folder.as_deref());
-            Some(impact_log::otherwise(&typed.log, &engines, asks, request.time)?)
-        }
-    };
-    match typed.format {
-        ImpactFormat::Csv => {
-            let rows = impact_csv::rows(&found.cells, typed.together)?;
-            terminal::unless_gone(terminal::print_exactly(&rows))?;
-        }
-        ImpactFormat::Json => {
-            let (before, after) = (before.name.clone(), after.name.clone());
-            let differences = changes.iter().map(|one| {
-                let [before, after] = one.at.clone();
-                let keys = one.keys.iter().map(|key| (*key).to_owned()).collect();
-                wire::Difference { thing: one.thing.clone(), keys, before, after }
-            });
-            let differences = differences.collect();
-            let mut impact = wire::Impact::new(before, after, differences, &found.cells);
-            impact.by = ruling.as_ref().map(By::shape);
-            impact.roles =
-                found.roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
-            impact.expectations = turned.iter().map(Turned::shape).collect();
-            impact.beside = besides.iter().map(InOther::shape).collect();
-            impact.log = in_log.as_ref().map(InLog::shape);
-            impact.later = later.iter().map(Later::shape).collect();
-            terminal::unless_gone(terminal::print_json(&impact))?;
-        }
-        ImpactFormat::Text | ImpactFormat::Markdown | ImpactFormat::Html => {
-            let prove = prove_command(at, typed);
-            let renames = renamed(&before.estate, &after.estate, &differing);
-            let (cells, same) = told_as_one(&found.cells, &renames);
-            let because = RefCell::new(comparison.compared());
-            let told = Told {
-                changes: &changes,
-                because: &|cell| because.borrow_mut().because(cell, &differing),
-                cells: &cells,
-                renamed: (&renames, same),
-                later: &later,
-                besides: &besides,
-                in_log: in_log.as_ref(),
-                opened_later: turns.first.as_ref(),
-                roles: &found.roles,
-                turned: &turned,
-                prove: prove.as_deref(),
-                estates: [&before.estate, &after.estate],
-                names: [&before.name, &after.name],
-                moment: request.time,
-                is_narrowed: wanted.is_narrowed(),
-                full: typed.full || typed.format == ImpactFormat::Html,
-            };
-            let text = match typed.format {
-                ImpactFormat::Markdown => {
-                    told.markdown() + &ruling.as_ref().map(By::markdown).unwrap_or_default()
-                }
-                ImpactFormat::Html => told.page(ruling.as_ref())?,
-                _ => {
-                    let width = terminal::width();
-                    let by = ruling.as_ref().map(|by| by.text(width, typed.full));
-                    told.text(width) + &by.unwrap_or_default()
-                }
-            };
-            terminal::unless_gone(terminal::print(&text))?;
-        }
-    }
-    for (side, limited) in [&before, &after].into_iter().zip(&found.limited) {
-        if let Some(limited) = told_apart(&side.estate, limited) {
-            bail!("rows are left out of {}: {limited}", side.name);
-        }
-    }
-    let is_refused = ruling.is_some_and(|by| !by.ruling.is_allowed());
-    let fails = is_refused
-        || asks_for(FailOn::Gained) && turns.gained
-        || asks_for(FailOn::Lost) && turns.lost
-        || typed.fail_on.contains(&FailOn::Broken) && turned.iter().any(|one| one.is_broken);
-    Ok(if fails { Exit::Denied } else { Exit::Done })
-}
-
-/// Whether something is gained and lost: now, or, where that was asked about, later.
-struct Turns {
-    gained: bool,
-    lost: bool,
-    /// What is opened or closed only later.
-    first: Option<OpenedCell>,
+    weigh(at, typed, [&before, &after], |weighed| {
+        let printed = match typed.format {
+            ImpactFormat::Csv => {
+                terminal::print_exactly(&impact_csv::rows(weighed.cells, typed.together)?)
+            }
+            ImpactFormat::Json => terminal::print_json(&weighed.shape()),
+            ImpactFormat::Text => terminal::print(&weighed.text()),
+            ImpactFormat::Markdown => terminal::print(&weighed.markdown()),
+            ImpactFormat::Html => terminal::print(&weighed.page()?),
+        };
+        terminal::unless_gone(printed)?;
+        weighed.expect_whole()?;
+        Ok(if weighed.fails() { Exit::Denied } else { Exit::Done })
+    })
 }
 
 /// The folder of the estate after, if it is named; `None` where that is a revision, which no other
 /// command reads.
-fn folder_after(at: Option<&Path>, typed: &Impact) -> Option<Option<PathBuf>> {
+pub(super) fn folder_after(at: Option<&Path>, typed: &Impact) -> Option<Option<PathBuf>> {
     match &typed.after {
         None => Some(at.map(Path::to_path_buf)),
         Some(name) if Path::new(name).join(ROOT_FILE).exists() => Some(Some(PathBuf::from(name))),
@@ -237,7 +105,7 @@ fn folder_after(at: Option<&Path>, typed: &Impact) -> Option<Option<PathBuf>> {
 }
 
 /// The command that tries expectations of the estate after.
-fn prove_command(at: Option<&Path>, typed: &Impact) -> Option<String> {
+pub(super) fn prove_command(at: Option<&Path>, typed: &Impact) -> Option<String> {
     let folder = folder_after(at, typed)?;
     let folder = folder.map(|folder| format!(" -C {}", quoted(&folder.display().to_string())));
     Some(format!("bexum{} prove", folder.unwrap_or_default()))
@@ -333,7 +201,7 @@ impl TextSource for Files {
 }
 
 /// The files of the same path and text.
-fn same_files(before: &Sources, after: &Sources) -> SameFiles {
+pub(super) fn same_files(before: &Sources, after: &Sources) -> SameFiles {
     let numbered = |sources: &Sources| -> HashMap<PathBuf, FileId> {
         let all = sources.iter().enumerate();
         all.map(|(i, file)| (file.path.clone(), FileId(i as u32))).collect()
@@ -352,13 +220,13 @@ fn same_files(before: &Sources, after: &Sources) -> SameFiles {
 }
 
 /// What comes of comparing everybody.
-struct Found {
-    cells: Vec<Cell>,
-    limited: LimitedIn,
-    roles: Vec<(String, RolesChanged)>,
+pub(super) struct Found {
+    pub(super) cells: Vec<Cell>,
+    pub(super) limited: LimitedIn,
+    pub(super) roles: Vec<(String, RolesChanged)>,
 }
 
-fn compared<'e>(
+pub(super) fn compared<'e>(
     [before, after]: &'e [Engine; 2],
     differing: &[Difference],
     request: &Request<'e>,
@@ -368,7 +236,7 @@ fn compared<'e>(
 }
 
 /// The cells of everybody who is wanted, worked out on all cores.
-fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
+pub(super) fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
     let everybody = wanted.of(comparison.everybody());
     let parts: Vec<Found> = everybody
         .par_chunks(together(everybody.len()))
@@ -394,7 +262,7 @@ fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
 }
 
 /// What the change does in each of the other circumstances.
-fn besides(
+pub(super) fn besides(
     typed: &Impact,
     engines: &[Engine; 2],
     differing: &[Difference],
@@ -416,7 +284,7 @@ fn besides(
 
 /// What is otherwise at later moments, at which something that was changed begins or ends: each
 /// with the cells that come to something else than now.
-fn later(
+pub(super) fn later(
     engines: &[Engine; 2],
     differing: &[Difference],
     request: &Request<'_>,
@@ -451,7 +319,7 @@ fn is_in(cells: &BTreeSet<Cell>, cell: &Cell) -> bool {
 }
 
 /// A cell that the second estate opens to somebody who is wanted, now or later.
-fn first_opened(
+pub(super) fn first_opened(
     [before, after]: [&Engine; 2],
     differing: &[Difference],
     request: &Request<'_>,
@@ -468,7 +336,7 @@ fn first_opened(
 }
 
 /// What is asked about.
-struct Wanted {
+pub(super) struct Wanted {
     who: Vec<String>,
     at: Option<String>,
     /// The names of actions; `None`: all.
@@ -476,7 +344,7 @@ struct Wanted {
 }
 
 impl Wanted {
-    fn new(typed: &Impact, before: &Estate, after: &Estate) -> anyhow::Result<Self> {
+    pub(super) fn new(typed: &Impact, before: &Estate, after: &Estate) -> anyhow::Result<Self> {
         let estates = [before, after];
         for who in &typed.who {
             if !estates.iter().any(|estate| estate.find_principal(who).is_some()) {
@@ -514,7 +382,7 @@ impl Wanted {
         Ok(Self { who: typed.who.clone(), at, actions })
     }
 
-    fn is_narrowed(&self) -> bool {
+    pub(super) fn is_narrowed(&self) -> bool {
         !self.who.is_empty() || self.at.is_some() || self.actions.is_some()
     }
 

@@ -160,7 +160,10 @@ fn decide(
         found.push(Otherwise {
             key: (before, after, request.does.to_string(), place),
             line: number,
-            command: asks.map(|folder| command_line::ask(folder, &request, time)),
+            command: asks.map(|folder| {
+                let of = command_line::Of { folder, suppose: &[] };
+                command_line::ask(of, &request, time)
+            }),
         });
     }
     (errors, found)

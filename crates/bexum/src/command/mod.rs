@@ -5,6 +5,8 @@ mod by;
 mod circumstances;
 pub(crate) mod complete;
 mod demo;
+mod edit;
+mod edit_line;
 mod impact;
 mod impact_log;
 mod init;
@@ -15,6 +17,7 @@ mod replay;
 mod save;
 mod show;
 mod turned;
+mod weigh;
 
 use std::path::{Path, PathBuf};
 
@@ -23,6 +26,7 @@ use bexum_core::{Estate, RequestFault, Time};
 use bexum_files::{Failure, Loaded};
 use bexum_wire::faults::Faults;
 
+use crate::args::edit::Supposed;
 use crate::args::{Args, Command, Format, ImpactFormat, ProofFormat, ReachFormat};
 use crate::exit::Exit;
 use crate::terminal::{self, Helped};
@@ -33,6 +37,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Ask(typed) => typed.format == Format::Json,
         Command::Reach(typed) => typed.format == ReachFormat::Json,
         Command::Impact(typed) => typed.format == ImpactFormat::Json,
+        Command::Edit(typed) => typed.format == Format::Json,
         Command::Prove(typed) => typed.format == ProofFormat::Json,
         Command::Show(typed) => typed.format == Format::Json,
         _ => false,
@@ -54,6 +59,7 @@ fn dispatch(args: Args) -> anyhow::Result<Exit> {
         Command::Ask(ask) => ask::run(at, ask),
         Command::Reach(reach) => reach::run(at, &reach),
         Command::Impact(typed) => impact::run(at, &typed),
+        Command::Edit(typed) => edit::run(at, *typed),
         Command::Prove(typed) => prove::run(at, &typed),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),
@@ -70,12 +76,25 @@ fn load(at: Option<&Path>) -> anyhow::Result<Loaded> {
     bexum_files::load(&root(at)?).map_err(|failure| anyhow::Error::new(*failure))
 }
 
-/// The folder that is named, or the one that the current folder belongs to.
-fn root(at: Option<&Path>) -> anyhow::Result<PathBuf> {
-    match at {
-        Some(dir) => Ok(dir.to_path_buf()),
-        None => find_estate(),
+/// The same with some edits made in memory.
+fn load_supposed(at: Option<&Path>, supposed: &Supposed) -> anyhow::Result<Loaded> {
+    match supposed.suppose.is_empty() {
+        true => load(at),
+        false => edit::supposed(&root(at)?, &supposed.suppose),
     }
+}
+
+/// The folder that is named, or the one that the current folder belongs to; what an edit left undone
+/// there is finished first.
+fn root(at: Option<&Path>) -> anyhow::Result<PathBuf> {
+    let root = match at {
+        Some(dir) => dir.to_path_buf(),
+        None => find_estate()?,
+    };
+    bexum_files::edit::journal::recover(&root).with_context(|| {
+        format!("an edit of `{}` was left undone, and cannot be finished", root.display())
+    })?;
+    Ok(root)
 }
 
 fn find_estate() -> anyhow::Result<PathBuf> {

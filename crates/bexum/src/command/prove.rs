@@ -17,6 +17,7 @@ use notify::{RecursiveMode, Watcher as _};
 use rayon::prelude::*;
 
 use crate::args::{ProofFormat, Prove};
+use crate::command_line::Of;
 use crate::exit::Exit;
 use crate::render::junit;
 use crate::render::proof::{self, Proof};
@@ -39,9 +40,10 @@ pub(super) fn run(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
 
 fn once(at: Option<&Path>, typed: &Prove) -> anyhow::Result<Exit> {
     let now = super::moment(typed.at_time.as_deref())?;
-    let loaded = super::load(at)?;
+    let loaded = super::load_supposed(at, &typed.supposed)?;
     let engine = Engine::new(Arc::clone(&loaded.estate));
-    let proof = prove(&loaded, &engine, typed, at, now)?;
+    let of = Of { folder: at, suppose: &typed.supposed.suppose };
+    let proof = prove(&loaded, &engine, typed, of, now)?;
     let printed = match typed.format {
         ProofFormat::Text => terminal::print(&proof::text(&proof, terminal::width())),
         ProofFormat::Json => {
@@ -65,7 +67,7 @@ fn prove<'e>(
     loaded: &'e Loaded,
     engine: &'e Engine,
     typed: &Prove,
-    folder: Option<&'e Path>,
+    of: Of<'e>,
     now: Time,
 ) -> anyhow::Result<Proof<'e>> {
     let estate = &loaded.estate;
@@ -74,7 +76,7 @@ fn prove<'e>(
     let is_wanted =
         |name: &str| names.is_empty() || names.iter().any(|pattern| star_match(pattern, name));
     let tried = tried(engine, now, &is_wanted, typed.everybody);
-    Ok(Proof { estate, engine, sources: &loaded.sources, tried, now, folder })
+    Ok(Proof { estate, engine, sources: &loaded.sources, tried, now, of })
 }
 
 /// Tries the expectations of which the names are wanted.

@@ -38,7 +38,7 @@ struct Beside {
 }
 
 pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
-    let loaded = super::load(at)?;
+    let loaded = super::load_supposed(at, &typed.supposed)?;
     let estate = &loaded.estate;
     let engine = Engine::new(Arc::clone(estate));
     let (request, _) = circumstances::request(&typed.circumstances)?;

@@ -39,7 +39,7 @@ struct View<'e> {
 
 pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
     let moment = super::moment(show.at_time.as_deref())?;
-    let loaded = super::load(at)?;
+    let loaded = super::load_supposed(at, &show.supposed)?;
     let view = View {
         estate: &loaded.estate,
         sources: &loaded.sources,

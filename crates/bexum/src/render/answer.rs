@@ -1,7 +1,5 @@
 //! The answer of `ask`: the verdict, then why.
 
-use std::path::Path;
-
 use bexum_core::condition::Reference;
 use bexum_core::engine::Obstacle;
 use bexum_core::id::{RoleId, StatementId};
@@ -15,7 +13,7 @@ use bexum_files::Sources;
 use super::page::Page;
 use super::phrases;
 use super::style::{self, paint, safe};
-use crate::command_line;
+use crate::command_line::{self, Of};
 
 /// Most statements of one sort that are shown.
 const MOST: usize = 8;
@@ -35,8 +33,24 @@ pub(crate) struct Asked<'a> {
     pub(crate) request: &'a Request<'a>,
     /// The moment, when it was named.
     pub(crate) time: Option<Time>,
-    /// The estate's folder, when it was named.
-    pub(crate) folder: Option<&'a Path>,
+    /// The estate that commands are to ask.
+    pub(crate) of: Of<'a>,
+}
+
+/// What an answer is that comes of supposed edits, and what it is without them; before nothing
+/// where it is no request there.
+pub(crate) fn before_supposing(before: Option<Reason>, edits: &[String]) -> String {
+    let before = match before {
+        Some(reason) => format!("{} ({})", reason.verdict(), reason.word()),
+        None => "no request: it names what is not there".to_owned(),
+    };
+    let mut text = format!("{} {before}\n", paint(style::HEADING, "as things are:"));
+    for edit in edits {
+        let line = format!("{} {}\n", paint(style::HEADING, "supposing:"), safe(edit));
+        text.push_str(&line);
+    }
+    text.push('\n');
+    text
 }
 
 impl Answer<'_> {
@@ -408,7 +422,7 @@ impl Answer<'_> {
         if trace.role_stands_in_the_way {
             page.line(2, "without the role: one that is taken up sets one's own allows aside");
             let request = Request { take_up: None, ..self.asked.request.clone() };
-            page.command(4, &command_line::ask(self.asked.folder, &request, self.asked.time));
+            page.command(4, &command_line::ask(self.asked.of, &request, self.asked.time));
         }
         surely.into_iter().for_each(|principal| self.next_step(page, principal));
         if !trace.perhaps.is_empty() {
@@ -430,7 +444,7 @@ impl Answer<'_> {
             page.noted(2, &format!("as a member of {name}, whose members stand in"), &written);
             request.also.push(name.into());
         }
-        page.command(4, &command_line::ask(self.asked.folder, &request, self.asked.time));
+        page.command(4, &command_line::ask(self.asked.of, &request, self.asked.time));
     }
 
     /// What the answer would be if what was not given were known.
@@ -450,7 +464,7 @@ impl Answer<'_> {
         match &self.trace.allowed_when {
             Some(request) => {
                 page.line(2, "there are circumstances in which it is allowed, these for example:");
-                page.command(4, &command_line::ask(self.asked.folder, request, self.asked.time));
+                page.command(4, &command_line::ask(self.asked.of, request, self.asked.time));
             }
             None if best == now => {
                 page.line(2, &format!("whatever they are, it stays {} ({now})", now.verdict()));

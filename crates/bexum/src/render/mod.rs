@@ -2,6 +2,7 @@
 
 pub(crate) mod answer;
 pub(crate) mod drawing;
+pub(crate) mod edit;
 mod fold;
 pub(crate) mod grid;
 pub(crate) mod grid_builder;

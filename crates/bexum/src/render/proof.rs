@@ -1,7 +1,5 @@
 //! What came of expectations, for people: what failed first, each with its explanation.
 
-use std::path::Path;
-
 use bexum_core::expectation::{Check, Claim};
 use bexum_core::prove::{Counterexample, Has, NotWorkedOut, Outcome, Overlap, Tried};
 use bexum_core::{Decider, Engine, Estate, Request, Time, Trace};
@@ -12,7 +10,7 @@ use super::page::Page;
 use super::phrases;
 use super::report::{Cell, draw_rows};
 use super::style::{self, paint, safe};
-use crate::command_line;
+use crate::command_line::{self, Of};
 
 /// Most requests of one check, and most principals of one separation, that are told in full.
 const MOST: usize = 5;
@@ -24,14 +22,14 @@ pub(crate) struct Proof<'e> {
     pub(crate) sources: &'e Sources,
     pub(crate) tried: Vec<Tried<'e>>,
     pub(crate) now: Time,
-    /// The estate's folder, where it was named: the commands that are shown name it too.
-    pub(crate) folder: Option<&'e Path>,
+    /// The estate that the commands which are shown ask.
+    pub(crate) of: Of<'e>,
 }
 
 impl Proof<'_> {
     /// The command that asks a request, at `time` if it is not the present.
     pub(crate) fn command(&self, request: &Request<'_>, time: Option<Time>) -> String {
-        command_line::ask(self.folder, request, time)
+        command_line::ask(self.of, request, time)
     }
 }
 
@@ -183,7 +181,7 @@ fn answer(
         sources: proof.sources,
         query: &query,
         trace: &trace,
-        asked: Asked { request, time, folder: proof.folder },
+        asked: Asked { request, time, of: proof.of },
     };
     page.block(4, &answer.render(width.saturating_sub(4)));
 }

@@ -12,6 +12,7 @@ use super::answer::{Answer, Asked};
 use super::impact_markdown::{code, folded};
 use super::report::wrap_under;
 use super::style::{self, paint, safe};
+use crate::command_line::Of;
 
 /// Most touches of one verdict that are told.
 const MOST: usize = 10;
@@ -121,7 +122,8 @@ impl By<'_> {
             };
             let query = request.resolve(estate).ok()?;
             let trace = Trace::of(&mut self.engine.decider(), &query);
-            let asked = Asked { request: &request, time: None, folder: None };
+            let of = Of { folder: None, suppose: &[] };
+            let asked = Asked { request: &request, time: None, of };
             let sources = self.sources[0];
             let answer = Answer { estate, sources, query: &query, trace: &trace, asked };
             Some((answer.render(width.saturating_sub(4)), on.to_owned()))

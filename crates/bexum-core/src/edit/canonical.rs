@@ -1,0 +1,146 @@
+//! Declarations without where they were written and in what order, so that two can be compared.
+
+use crate::attribute::Value;
+use crate::catalogue::Level;
+use crate::condition::ast::Root;
+use crate::decision::{Reason, Verdict};
+use crate::declaration::*;
+use crate::expectation::Claim;
+use crate::origin::{Origin, Spanned};
+use crate::policy::Effect;
+use crate::principal::Join;
+use crate::scope::ScopeType;
+use crate::time::Time;
+
+/// Something that may hold places.
+trait Places {
+    fn forget(&mut self);
+}
+
+macro_rules! no_places {
+    ($($type:ty),*) => { $(impl Places for $type { fn forget(&mut self) {} })* };
+}
+
+macro_rules! places {
+    ($($type:ty: $($field:ident)*;)*) => {
+        $(impl Places for $type { fn forget(&mut self) { $(self.$field.forget();)* } })*
+    };
+}
+
+impl Places for Origin {
+    fn forget(&mut self) {
+        *self = Self::default();
+    }
+}
+
+impl<T: Places> Places for Spanned<T> {
+    fn forget(&mut self) {
+        self.value.forget();
+        self.origin.forget();
+    }
+}
+
+impl<T: Places> Places for Option<T> {
+    fn forget(&mut self) {
+        self.iter_mut().for_each(T::forget);
+    }
+}
+
+impl<T: Places> Places for Vec<T> {
+    fn forget(&mut self) {
+        self.iter_mut().for_each(T::forget);
+    }
+}
+
+impl<T: Places, const N: usize> Places for [T; N] {
+    fn forget(&mut self) {
+        self.iter_mut().for_each(T::forget);
+    }
+}
+
+impl<A: Places, B: Places> Places for (A, B) {
+    fn forget(&mut self) {
+        self.0.forget();
+        self.1.forget();
+    }
+}
+
+impl<T: Places> Places for Named<T> {
+    fn forget(&mut self) {
+        self.name.forget();
+        self.body.forget();
+    }
+}
+
+no_places!(
+    (),
+    String,
+    Value,
+    Time,
+    Level,
+    Root,
+    Claim,
+    Effect,
+    Join,
+    ScopeType,
+    Verdict,
+    Reason,
+    bool
+);
+
+places! {
+    EditRights: actions origin;
+    Ask: who;
+    Attribute: name body;
+    AttributeBody: value_type one_of form;
+    Kind: service verbs account_wide on_parent items holds;
+    Scope: kind attributes;
+    User: manager place attributes;
+    Group: members members_when owners asks place attributes;
+    Role: held_by taken_by place attributes;
+    Element: who window;
+    WindowWritten: from until;
+    Policy: include place attachable statements;
+    Statement: name actions on when origin;
+    Attachment: policy to at window origin;
+    Ceiling: policy over bound window origin;
+    Check: name who does on take_up also under given absent item empty_tables reason origin;
+    Law: name who except does on when origin;
+    Separation: name any_two_of at origin;
+}
+
+/// The same declarations with no places in them, each sort in an order that their files have no say
+/// in. Two that are equal then declare the same.
+#[must_use]
+pub fn canonical(mut declared: Declarations) -> Declarations {
+    fn sorted<T: Places + std::fmt::Debug>(all: &mut [T]) {
+        all.iter_mut().for_each(T::forget);
+        all.sort_by_cached_key(|one| format!("{one:?}"));
+    }
+    fn by_name<T: Places>(all: &mut [Named<T>]) {
+        all.iter_mut().for_each(Named::forget);
+        all.sort_by(|a, b| a.name.value.cmp(&b.name.value));
+    }
+    let by_attribute = |all: &mut Vec<(Spanned<String>, Value)>| {
+        all.sort_by(|a, b| a.0.value.cmp(&b.0.value));
+    };
+    declared.users.iter_mut().for_each(|one| by_attribute(&mut one.body.attributes));
+    declared.groups.iter_mut().for_each(|one| by_attribute(&mut one.body.attributes));
+    declared.roles.iter_mut().for_each(|one| by_attribute(&mut one.body.attributes));
+    declared.scopes.iter_mut().for_each(|one| by_attribute(&mut one.body.attributes));
+    by_name(&mut declared.services);
+    by_name(&mut declared.kinds);
+    by_name(&mut declared.scopes);
+    by_name(&mut declared.users);
+    by_name(&mut declared.groups);
+    by_name(&mut declared.roles);
+    by_name(&mut declared.policies);
+    sorted(&mut declared.attributes);
+    sorted(&mut declared.attachments);
+    sorted(&mut declared.ceilings);
+    sorted(&mut declared.checks);
+    sorted(&mut declared.laws);
+    sorted(&mut declared.separations);
+    sorted(&mut declared.edit_rights);
+    declared
+}

@@ -1,0 +1,201 @@
+//! Edits planned: which texts would stand in which files.
+
+use std::path::{Component, Path, PathBuf};
+
+use bexum_core::catalogue::Catalogue;
+use bexum_core::declaration::Declarations;
+use bexum_core::edit::{Edit, EditFault, apply, canonical};
+use bexum_core::{Estate, Time};
+
+use super::sync::changed_texts;
+use crate::load::{self, Failure, Loaded};
+use crate::problem::Problem;
+use crate::source::Sources;
+use crate::texts::laid::replace;
+
+/// What edits would make of an estate's files. Nothing is written.
+#[derive(Debug)]
+pub struct Plan {
+    /// The texts of the files that change, by path below the root.
+    pub files: Vec<(PathBuf, String)>,
+    /// The estate as it would be.
+    pub after: Loaded,
+    /// What it declares.
+    pub declared: Declarations,
+    /// What stood there already, or needs a word, a sentence each.
+    pub notes: Vec<String>,
+}
+
+/// Why edits cannot be done.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum PlanError {
+    /// One of them does not go with the estate.
+    #[error("{fault}")]
+    Edit {
+        /// Which of them, from 0.
+        at: usize,
+        /// Why.
+        fault: EditFault,
+        /// The files as they were before that edit: places in the fault lie in these.
+        sources: Box<Sources>,
+    },
+    /// The estate would not load any more.
+    #[error("the estate would not load with it")]
+    Refused(Box<Failure>),
+    /// A file for new tables that would be none of the estate.
+    #[error("`{}` would be no file of this estate: {why}", .path.display())]
+    Outside {
+        /// As named.
+        path: PathBuf,
+        /// Why, in words.
+        why: &'static str,
+    },
+    /// The files would not say what the edit does. That is a fault of this program.
+    #[error(
+        "`{}` is written in a way that this edit cannot be done in: nothing was changed",
+        .path.display()
+    )]
+    NotTheSame {
+        /// The first file that would have changed.
+        path: PathBuf,
+        /// Which edit, from 0.
+        at: usize,
+    },
+}
+
+/// Plans edits, one after the other. `before` is the estate that `sources` and `declared` make;
+/// `now` is when somebody asks to be let in. New tables go where their like stand last, or to `file`.
+///
+/// # Errors
+/// Every [`PlanError`].
+pub fn plan(
+    before: &Estate,
+    sources: &Sources,
+    declared: &Declarations,
+    edits: &[Edit],
+    file: Option<&Path>,
+    now: Time,
+) -> Result<Plan, PlanError> {
+    let file = file.map(plain).transpose()?;
+    let mut now_declared = declared.clone();
+    let mut now_sources = again(sources);
+    let mut notes = Vec::new();
+    let mut changed: Vec<(PathBuf, String)> = Vec::new();
+    for (at, edit) in one_key_each(edits) {
+        let step = Step { catalogue: &before.catalogue, at, file: file.as_deref(), now };
+        let (files, told) = step.plan(&now_sources, &now_declared, &edit)?;
+        notes.extend(told.into_iter().filter(|note| !notes.contains(note)).collect::<Vec<_>>());
+        if files.is_empty() {
+            continue;
+        }
+        for (path, text) in files {
+            match changed.iter_mut().find(|(known, _)| *known == path) {
+                Some((_, old)) => *old = text,
+                None => changed.push((path, text)),
+            }
+        }
+        (now_sources, now_declared) = read_again(sources, &changed)?;
+    }
+    // What was changed and changed back is as it was.
+    changed.retain(|(path, text)| sources.find(path).is_none_or(|source| source.text != *text));
+    changed.sort();
+    let built = Estate::build_beside(&now_declared, before);
+    let after = load::built(now_sources, built).map_err(PlanError::Refused)?;
+    Ok(Plan { files: changed, after, declared: now_declared, notes })
+}
+
+/// Several keys of one thing are set one after the other.
+fn one_key_each(edits: &[Edit]) -> impl Iterator<Item = (usize, Edit)> + '_ {
+    edits.iter().enumerate().flat_map(|(at, edit)| {
+        let parts: Vec<Edit> = match edit {
+            Edit::Set { target, keys } => keys
+                .iter()
+                .map(|key| Edit::Set { target: target.clone(), keys: vec![key.clone()] })
+                .collect(),
+            Edit::Unset { target, keys } => keys
+                .iter()
+                .map(|key| Edit::Unset { target: target.clone(), keys: vec![key.clone()] })
+                .collect(),
+            one => vec![one.clone()],
+        };
+        parts.into_iter().map(move |part| (at, part))
+    })
+}
+
+/// One edit of several.
+struct Step<'p> {
+    catalogue: &'p Catalogue,
+    /// Which, from 0.
+    at: usize,
+    file: Option<&'p Path>,
+    now: Time,
+}
+
+type Texts = Vec<(PathBuf, String)>;
+
+impl Step<'_> {
+    fn plan(
+        &self,
+        sources: &Sources,
+        declared: &Declarations,
+        edit: &Edit,
+    ) -> Result<(Texts, Vec<String>), PlanError> {
+        let mut wanted = declared.clone();
+        let applied = apply(edit, &mut wanted, self.catalogue, self.now).map_err(|fault| {
+            PlanError::Edit { at: self.at, fault, sources: Box::new(again(sources)) }
+        })?;
+        if wanted == *declared {
+            return Ok((Vec::new(), applied.notes));
+        }
+        let in_place = matches!(edit, Edit::Rename { .. } | Edit::Delete { .. });
+        let files = changed_texts(sources, declared, &wanted, self.file, in_place);
+        let first = sources.iter().next().map(|source| source.path.clone()).unwrap_or_default();
+        let not_the_same = |path: PathBuf| PlanError::NotTheSame { path, at: self.at };
+        let Some(files) = files else { return Err(not_the_same(first)) };
+        let path = files.first().map_or(first, |(path, _)| path.clone());
+        let (_, is) = read_again(sources, &files).map_err(|_| not_the_same(path.clone()))?;
+        match canonical(is) == canonical(wanted) {
+            true => Ok((files, applied.notes)),
+            false => Err(not_the_same(path)),
+        }
+    }
+}
+
+fn again(sources: &Sources) -> Sources {
+    load::sources(sources.root.clone(), sources.again()).0
+}
+
+/// What the files declare with other texts in some of them.
+fn read_again(
+    sources: &Sources,
+    files: &[(PathBuf, String)],
+) -> Result<(Sources, Declarations), PlanError> {
+    let files = files.iter().map(|(path, text)| (path.clone(), Some(text.clone()))).collect();
+    let (sources, problems): (Sources, Vec<Problem>) =
+        load::sources(sources.root.clone(), replace(sources.again(), files));
+    load::read_sources(sources, problems).map_err(PlanError::Refused)
+}
+
+/// A file below the root, without `.` on the way.
+fn plain(file: &Path) -> Result<PathBuf, PlanError> {
+    let refuse = |why| PlanError::Outside { path: file.to_path_buf(), why };
+    let mut plain = PathBuf::new();
+    for part in file.components() {
+        match part {
+            Component::CurDir => {}
+            Component::Normal(name) if !name.as_encoded_bytes().starts_with(b".") => {
+                plain.push(name);
+            }
+            _ => {
+                return Err(refuse(
+                    "name it from the estate's root, with no hidden folder on the way",
+                ));
+            }
+        }
+    }
+    match plain.extension().is_some_and(|extension| extension == "toml") {
+        true => Ok(plain),
+        false => Err(refuse("its name must end in `.toml`")),
+    }
+}

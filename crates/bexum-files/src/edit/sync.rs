@@ -1,0 +1,388 @@
+//! Files brought in line with what is to be declared.
+//!
+//! What an edit leaves alone keeps its origin, so two declarations of one origin are the same thing
+//! before and after: where they differ, the file is changed there; what is gone is taken out, and
+//! what has no origin is new.
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::{Path, PathBuf};
+
+use bexum_core::declaration::{Attachment, Ceiling, Declarations, Named};
+use bexum_core::edit::changed_words;
+use bexum_core::origin::{FileId, Origin, Spanned};
+
+use super::document::{Document, Splice, key_text};
+use super::table::{Table, Thing};
+use super::written::{self, quoted};
+use crate::discover::ROOT_FILE;
+use crate::source::Sources;
+
+/// Where tables go that are the first of their sort.
+const FIRST_FILE: &str = ROOT_FILE;
+
+/// One file while it is changed.
+pub(super) struct FileEdit<'s> {
+    pub(super) document: Document<'s>,
+    pub(super) splices: Vec<Splice>,
+    appended: Vec<String>,
+}
+
+impl<'s> FileEdit<'s> {
+    fn new(text: &'s str) -> Self {
+        Self { document: Document::new(text), splices: Vec::new(), appended: Vec::new() }
+    }
+
+    /// The text with everything changed; `None` where two changes are in each other's way.
+    fn done(mut self) -> Option<String> {
+        let old = self.document.text;
+        // Those of one place stay in their order.
+        self.splices.sort_by_key(|splice| (splice.range.start, splice.range.end));
+        self.splices.dedup();
+        let mut text = String::with_capacity(old.len() + 256);
+        let mut at = 0;
+        let mut is_gone = false;
+        for splice in &self.splices {
+            // What goes may go with more than one of the things that go.
+            if is_gone && splice.text.is_empty() && splice.range.start <= at {
+                at = at.max(splice.range.end);
+                continue;
+            }
+            is_gone = splice.text.is_empty();
+            text.push_str(old.get(at..splice.range.start)?);
+            text.push_str(&splice.text);
+            at = splice.range.end;
+        }
+        text.push_str(old.get(at..)?);
+        let line_end = self.document.line_end;
+        for block in &self.appended {
+            let block = block.replace('\n', line_end);
+            let is_empty = text.trim_start_matches('\u{feff}').is_empty();
+            if !is_empty && !text.ends_with('\n') {
+                text.push_str(line_end);
+            }
+            if !is_empty && !text.ends_with(&format!("{line_end}{line_end}")) {
+                text.push_str(line_end);
+            }
+            text.push_str(&block);
+        }
+        Some(text)
+    }
+}
+
+/// All files while they are changed.
+struct Sync<'s> {
+    sources: &'s Sources,
+    files: HashMap<FileId, FileEdit<'s>>,
+    /// New tables, by the file in which they go.
+    new: BTreeMap<PathBuf, Vec<String>>,
+    /// The file that was named for new tables.
+    wanted: Option<&'s Path>,
+}
+
+/// The texts of the files that have to differ for `after` to be declared, by path below the root.
+///
+/// New tables go to the end of the file where their like stand last, or to `file`. `in_place` says
+/// whether names may be others where they stand. `None` where the files are written in a way that
+/// cannot be changed so.
+pub(super) fn changed_texts<'s>(
+    sources: &'s Sources,
+    before: &Declarations,
+    after: &Declarations,
+    file: Option<&'s Path>,
+    in_place: bool,
+) -> Option<Vec<(PathBuf, String)>> {
+    let mut sync = Sync { sources, files: HashMap::new(), new: BTreeMap::new(), wanted: file };
+    if in_place {
+        sync.words(before, after);
+    }
+    sync.named(&before.users, &after.users)?;
+    sync.named(&before.groups, &after.groups)?;
+    sync.named(&before.roles, &after.roles)?;
+    sync.named(&before.policies, &after.policies)?;
+    sync.named(&before.scopes, &after.scopes)?;
+    sync.tables("attach", &before.attachments, &after.attachments)?;
+    sync.tables("ceiling", &before.ceilings, &after.ceilings)?;
+    sync.expectations(before, after)?;
+    sync.done()
+}
+
+impl<'s> Sync<'s> {
+    fn file(&mut self, id: FileId) -> &mut FileEdit<'s> {
+        let sources = self.sources;
+        self.files.entry(id).or_insert_with(|| FileEdit::new(&sources.get(id).text))
+    }
+
+    fn done(self) -> Option<Vec<(PathBuf, String)>> {
+        let Self { sources, mut files, new, .. } = self;
+        let ids: Vec<FileId> = (0..sources.iter().count()).map(|i| FileId(i as u32)).collect();
+        let mut found = Vec::new();
+        for (path, blocks) in new {
+            match ids.iter().find(|id| sources.get(**id).path == path) {
+                Some(id) => {
+                    let text = &sources.get(*id).text;
+                    let file = files.entry(*id).or_insert_with(|| FileEdit::new(text));
+                    file.appended.extend(blocks);
+                }
+                None => found.push((path, blocks.join("\n"))),
+            }
+        }
+        for (id, file) in files {
+            let old = file.document.text;
+            let new = file.done()?;
+            if new != old {
+                found.push((sources.get(id).path.clone(), new));
+            }
+        }
+        found.sort();
+        Some(found)
+    }
+
+    /// Puts a new table where its like stand last.
+    fn add(&mut self, like: Option<Origin>, block: String) {
+        let path = match (self.wanted, like) {
+            (Some(wanted), _) => wanted.to_path_buf(),
+            (None, Some(like)) => self.sources.get(like.file).path.clone(),
+            (None, None) => PathBuf::from(FIRST_FILE),
+        };
+        self.new.entry(path).or_default().push(block);
+    }
+
+    /// Names and patterns that are others where they stood.
+    fn words(&mut self, before: &Declarations, after: &Declarations) {
+        for (origin, old, new) in changed_words(before, after) {
+            let file = self.file(origin.file);
+            let range = origin.start as usize..origin.end as usize;
+            let text = other_word(&file.document.text[range.clone()], &old, &new);
+            file.splices.push(Splice { range, text });
+        }
+    }
+
+    /// Things under names of their own.
+    fn named<T: Thing>(&mut self, before: &[Named<T>], after: &[Named<T>]) -> Option<()> {
+        let known: HashMap<Origin, &Named<T>> =
+            after.iter().map(|thing| (thing.name.origin, thing)).collect();
+        for old in before {
+            let name = old.name.value.as_str();
+            match known.get(&old.name.origin) {
+                Some(new) if *new == old => {}
+                Some(new) => {
+                    let file = self.file(old.name.origin.file);
+                    let mut table = Table { file, path: vec![T::word(old), name], element: None };
+                    T::change(&mut table, old, new)?;
+                    if new.name.value != old.name.value {
+                        let text = key_text(&new.name.value);
+                        let spelled = table.file.document.spelled(&table.path);
+                        let splices = spelled.into_iter();
+                        let splices = splices.map(|range| Splice { range, text: text.clone() });
+                        table.file.splices.extend(splices);
+                    }
+                }
+                None => {
+                    let file = self.file(old.name.origin.file);
+                    let gone = file.document.remove(None, &[T::word(old), name]);
+                    file.splices.extend(gone);
+                }
+            }
+        }
+        let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
+        for thing in after.iter().filter(new) {
+            let like = before.iter().filter(|one| T::word(one) == T::word(thing));
+            self.add(like.map(|one| one.name.origin).max(), T::write(thing));
+        }
+        Some(())
+    }
+
+    /// Attachments or ceilings.
+    fn tables<T: Tie>(&mut self, key: &'static str, before: &[T], after: &[T]) -> Option<()> {
+        let known: HashMap<Origin, &T> =
+            after.iter().map(|table| (table.origin(), table)).collect();
+        for old in before {
+            let origin = old.origin();
+            match known.get(&origin) {
+                Some(new) if *new == old => {}
+                Some(new) => {
+                    let file = self.file(origin.file);
+                    let mut table =
+                        Table { file, path: vec![key], element: Some(origin.start as usize) };
+                    for ((key, old), (_, new)) in old.lists().into_iter().zip(new.lists()) {
+                        table.names(key, Some(old), Some(new))?;
+                    }
+                }
+                None => self.element_gone(&[key], origin)?,
+            }
+        }
+        let like = before.iter().map(Tie::origin).max();
+        // What is left of a table that was taken apart stands next to it.
+        let mut last: Option<Origin> = None;
+        let last_old = before.last().map(Tie::origin);
+        for (i, table) in after.iter().enumerate() {
+            if table.origin() != Origin::default() {
+                last = Some(table.origin());
+                continue;
+            }
+            let is_old_last = after[i..].iter().all(|one| one.origin() == Origin::default());
+            match last.filter(|_| !is_old_last || last != last_old) {
+                Some(origin) if self.wanted.is_none() => self.add_after(&[key], origin, table)?,
+                _ => self.add(like, table.block()),
+            }
+        }
+        Some(())
+    }
+
+    fn add_after<T: Tie>(&mut self, path: &[&str], origin: Origin, table: &T) -> Option<()> {
+        let file = self.file(origin.file);
+        let document = &file.document;
+        let start = origin.start as usize;
+        let (_, value) = document.element(path, start)?;
+        if document.headers_of(value).is_empty() {
+            self.add(Some(origin), table.block());
+            return Some(());
+        }
+        let end = document.after_block(start);
+        let line_end = document.line_end;
+        let block = table.block().replace('\n', line_end);
+        let text = match document.text[..end].ends_with('\n') {
+            true => format!("{line_end}{block}"),
+            false => format!("{line_end}{line_end}{block}"),
+        };
+        file.splices.push(Splice { range: end..end, text });
+        Some(())
+    }
+
+    /// A table of an array gone.
+    fn element_gone(&mut self, path: &[&str], origin: Origin) -> Option<()> {
+        let file = self.file(origin.file);
+        let document = &file.document;
+        let (at, value) = document.element(path, origin.start as usize)?;
+        let splices = match document.headers_of(value)[..] {
+            [] => document.shrink(document.get(path)?, &[at]),
+            _ => vec![document.block_gone(origin.start as usize)],
+        };
+        file.splices.extend(splices);
+        Some(())
+    }
+
+    /// Checks, laws and separations that lose a name, or go.
+    fn expectations(&mut self, before: &Declarations, after: &Declarations) -> Option<()> {
+        type Lists<'d> = Vec<(&'static str, Option<&'d [Spanned<String>]>)>;
+        let mut all: Vec<(&'static str, Origin, Lists<'_>, Option<Lists<'_>>)> = Vec::new();
+        let checks: HashMap<Origin, _> = after.checks.iter().map(|one| (one.origin, one)).collect();
+        for old in &before.checks {
+            let new = checks.get(&old.origin).copied();
+            if new == Some(old) {
+                continue;
+            }
+            fn lists(one: &bexum_core::declaration::Check) -> Lists<'_> {
+                vec![
+                    ("who", Some(&one.who.value)),
+                    ("on", Some(&one.on.value)),
+                    ("also", Some(&one.also)),
+                    ("under", Some(&one.under)),
+                ]
+            }
+            all.push(("check", old.origin, lists(old), new.map(lists)));
+        }
+        let laws: HashMap<Origin, _> = after.laws.iter().map(|one| (one.origin, one)).collect();
+        for old in &before.laws {
+            let new = laws.get(&old.origin).copied();
+            if new == Some(old) {
+                continue;
+            }
+            fn lists(one: &bexum_core::declaration::Law) -> Lists<'_> {
+                let except = one.except.as_ref().map(|list| &list.value[..]);
+                vec![("who", Some(&one.who.value)), ("except", except), ("on", Some(&one.on.value))]
+            }
+            all.push((old.claim.word(), old.origin, lists(old), new.map(lists)));
+        }
+        let separations: HashMap<Origin, _> =
+            after.separations.iter().map(|one| (one.origin, one)).collect();
+        for old in &before.separations {
+            let new = separations.get(&old.origin).copied();
+            if new == Some(old) {
+                continue;
+            }
+            fn lists(one: &bexum_core::declaration::Separation) -> Lists<'_> {
+                let at = one.at.as_ref().map(|list| &list.value[..]);
+                vec![("any-two-of", Some(&one.any_two_of.value)), ("at", at)]
+            }
+            all.push(("apart", old.origin, lists(old), new.map(lists)));
+        }
+        for (key, origin, old, new) in all {
+            let Some(new) = new else {
+                self.element_gone(&[key], origin)?;
+                continue;
+            };
+            let file = self.file(origin.file);
+            let mut table = Table { file, path: vec![key], element: Some(origin.start as usize) };
+            for ((key, old), (_, new)) in old.into_iter().zip(new) {
+                table.names(key, old, new)?;
+            }
+        }
+        Some(())
+    }
+}
+
+/// Something of which tables stand in an array at the top of files.
+trait Tie: PartialEq {
+    fn origin(&self) -> Origin;
+    fn block(&self) -> String;
+    /// Its lists by key; one that is not written is empty.
+    fn lists(&self) -> Vec<(&'static str, &[Spanned<String>])>;
+}
+
+impl Tie for Attachment {
+    fn origin(&self) -> Origin {
+        self.origin
+    }
+
+    fn block(&self) -> String {
+        written::attachment(self)
+    }
+
+    fn lists(&self) -> Vec<(&'static str, &[Spanned<String>])> {
+        vec![("policy", &self.policy.value), ("to", &self.to.value), ("at", &self.at.value)]
+    }
+}
+
+impl Tie for Ceiling {
+    fn origin(&self) -> Origin {
+        self.origin
+    }
+
+    fn block(&self) -> String {
+        written::ceiling(self)
+    }
+
+    fn lists(&self) -> Vec<(&'static str, &[Spanned<String>])> {
+        let mut lists: Vec<(&'static str, &[Spanned<String>])> =
+            vec![("policy", &self.policy.value)];
+        lists.extend(self.over.iter().map(|over| ("over", &over.value[..])));
+        lists.extend(self.bound.iter().map(|bound| ("for", &bound.value[..])));
+        lists
+    }
+}
+
+/// A string with another text in it, in the quotes that it had where these will do.
+fn other_word(literal: &str, old: &str, new: &str) -> String {
+    for quotes in ["\"\"\"", "'''", "\"", "'"] {
+        let Some(body) = literal.strip_prefix(quotes).and_then(|rest| rest.strip_suffix(quotes))
+        else {
+            continue;
+        };
+        // A line break right after the opening quotes of a text of several lines is no part of it.
+        let trimmed = match quotes.len() {
+            3 => body.strip_prefix("\r\n").or(body.strip_prefix('\n')).unwrap_or(body),
+            _ => body,
+        };
+        let before = &body[..body.len() - trimmed.len()];
+        let same_lines = trimmed.replace("\r\n", "\n") == old.replace("\r\n", "\n");
+        let fits = !new.contains('\\')
+            && !new.contains(&quotes[..1])
+            && (quotes.len() == 3 || !new.contains(char::is_control));
+        if same_lines && fits {
+            return format!("{quotes}{before}{new}{quotes}");
+        }
+        break;
+    }
+    quoted(new)
+}

@@ -1,0 +1,248 @@
+//! `bexum edit`: the estate changed, seen first and written then.
+
+use std::io::Read as _;
+use std::path::Path;
+
+use anyhow::{Context as _, bail};
+use bexum_core::Time;
+use bexum_core::edit::{Edit, EditFault};
+use bexum_core::impact::told_as_one;
+use bexum_files::edit::journal::Lock;
+use bexum_files::edit::{Plan, PlanError, plan};
+use bexum_files::{Folder, Loaded};
+use bexum_wire::edit as wire;
+
+use super::edit_line;
+use super::impact::Side;
+use super::weigh::{Weighed, weigh};
+use crate::args::edit::Edit as Typed;
+use crate::args::{Circumstances, Impact, ImpactFormat};
+use crate::exit::Exit;
+use crate::render::edit::{Shown, diff};
+use crate::terminal::{self, Helped};
+
+/// The edits that were asked for, each as it was written.
+struct Asked {
+    /// The line in a file, from 1, with the edit's text.
+    lines: Vec<(Option<usize>, String)>,
+    edits: Vec<Edit>,
+}
+
+pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
+    let now = super::moment(None)?;
+    // Nobody asks to be let in at a fraction of a second.
+    let now = Time(now.0 - now.0.rem_euclid(1_000_000));
+    let root = super::root(at)?;
+    let mut typed = typed;
+    let asked = asked(&mut typed, now)?;
+    // Whoever writes keeps others from it until all is done.
+    let lock = match typed.write {
+        true => Some(
+            Lock::wait(&root)
+                .with_context(|| format!("cannot lock `{}` to write into it", root.display()))?,
+        ),
+        false => None,
+    };
+    let (loaded, declared) = bexum_files::load_declared(&Folder(&root), None)
+        .map_err(|failure| anyhow::Error::new(*failure))?;
+    let Loaded { estate, sources } = loaded;
+    let planned = plan(&estate, &sources, &declared, &asked.edits, typed.file.as_deref(), now);
+    let planned = planned.map_err(|error| told(error, &asked))?;
+    let Plan { files, after, declared: declared_after, notes } = planned;
+    let before = Side { name: "the files".to_owned(), estate, sources, declared };
+    let after = Side {
+        name: "what they would be".to_owned(),
+        estate: after.estate,
+        sources: after.sources,
+        declared: declared_after,
+    };
+    let changes = files.iter().map(|(path, text)| {
+        let old = before.sources.find(path).map(|source| source.text.as_str());
+        (path.as_path(), old, text.as_str())
+    });
+    let changes: Vec<_> = changes.collect();
+    let diffs: Vec<String> = changes.iter().map(|(path, old, new)| diff(path, *old, new)).collect();
+    let impact = impact_of(&typed);
+    let exit = weigh(at, &impact, [&before, &after], |weighed| {
+        let refused = refused(&typed, &asked, weighed);
+        let is_written = typed.write && refused.is_none() && !files.is_empty();
+        if let (true, Some(lock)) = (is_written, &lock) {
+            lock.write(&before.sources, &files)?;
+        }
+        let printed = match typed.format.is_json() {
+            true => {
+                let shape = wire::Edit {
+                    version: bexum_wire::VERSION,
+                    edits: asked.lines.iter().map(|(_, text)| text.clone()).collect(),
+                    written: is_written,
+                    refused: refused.clone(),
+                    despite: typed.despite.clone(),
+                    notes: notes.clone(),
+                    files: changes
+                        .iter()
+                        .zip(&diffs)
+                        .map(|((path, old, _), diff)| wire::File {
+                            path: path.display().to_string(),
+                            is_new: old.is_none(),
+                            diff: diff.clone(),
+                        })
+                        .collect(),
+                    impact: weighed.shape(),
+                };
+                terminal::print_json(&shape)
+            }
+            false => {
+                let shown = Shown {
+                    notes: &notes,
+                    diffs: &diffs,
+                    impact: &weighed.text(),
+                    refused: refused.as_deref(),
+                    despite: typed.despite.as_deref(),
+                    is_written,
+                    asks_to_write: typed.write,
+                };
+                terminal::print(&shown.text(terminal::width()))
+            }
+        };
+        terminal::unless_gone(printed)?;
+        let is_allowed = weighed.ruling.as_ref().is_none_or(|by| by.ruling.is_allowed());
+        let fails = !is_allowed || typed.write && refused.is_some();
+        Ok(if fails { Exit::Denied } else { Exit::Done })
+    })?;
+    Ok(exit)
+}
+
+/// An estate with some edits made in memory, one a text.
+pub(super) fn supposed(root: &Path, edits: &[String]) -> anyhow::Result<Loaded> {
+    let now = super::moment(None)?;
+    let now = Time(now.0 - now.0.rem_euclid(1_000_000));
+    let (loaded, declared) = bexum_files::load_declared(&Folder(root), None)
+        .map_err(|failure| anyhow::Error::new(*failure))?;
+    let mut asked = Asked { lines: Vec::new(), edits: Vec::new() };
+    for text in edits {
+        let found =
+            edit_line::of_text(text, now).with_context(|| format!("`--suppose '{text}'`"))?;
+        for (_, line, edit) in found {
+            asked.lines.push((None, line));
+            asked.edits.push(edit);
+        }
+    }
+    let planned = plan(&loaded.estate, &loaded.sources, &declared, &asked.edits, None, now);
+    Ok(planned.map_err(|error| told(error, &asked))?.after)
+}
+
+/// The edits as typed: one on the command line, or those of a file.
+fn asked(typed: &mut Typed, now: Time) -> anyhow::Result<Asked> {
+    match (typed.edit.take(), &typed.from) {
+        (Some(_), Some(_)) => bail!("an edit and `--from`: write it into the file, too"),
+        (None, None) => Err(Helped::error(
+            "no edit is named",
+            Some("`bexum edit --help` lists them; `--from FILE` takes them from a file".to_owned()),
+        )),
+        (Some(line), None) => {
+            let edit = edit_line::of_line(line, now)?;
+            let words = std::env::args().skip_while(|word| word != "edit").skip(1);
+            let words: Vec<String> = words.map(|word| crate::command_line::quoted(&word)).collect();
+            Ok(Asked { lines: vec![(None, words.join(" "))], edits: vec![edit] })
+        }
+        (None, Some(file)) => {
+            let (name, text) = match file.as_os_str() == "-" {
+                true => {
+                    let mut text = String::new();
+                    let read = std::io::stdin().read_to_string(&mut text);
+                    read.context("cannot read standard input")?;
+                    ("standard input".to_owned(), text)
+                }
+                false => {
+                    let name = file.display().to_string();
+                    let text = std::fs::read_to_string(file);
+                    (name.clone(), text.with_context(|| format!("cannot read `{name}`"))?)
+                }
+            };
+            let found = edit_line::of_text(&text, now).with_context(|| name.clone())?;
+            if found.is_empty() {
+                bail!("{name} holds no edit");
+            }
+            let (lines, edits) =
+                found.into_iter().map(|(at, text, edit)| ((Some(at), text), edit)).unzip();
+            Ok(Asked { lines, edits })
+        }
+    }
+}
+
+/// What `impact` is asked of an edit.
+fn impact_of(typed: &Typed) -> Impact {
+    Impact {
+        before: None,
+        // Neither is a folder that another command could be pointed at.
+        after: Some("what they would be".to_owned()),
+        who: Vec::new(),
+        path: None,
+        action: Vec::new(),
+        level: None,
+        fail_on: Vec::new(),
+        by: typed.by.clone(),
+        beside: Vec::new(),
+        log: Vec::new(),
+        from_broken: false,
+        full: typed.full,
+        together: false,
+        circumstances: Circumstances {
+            take_up: typed.take_up.clone(),
+            given: typed.given.clone(),
+            at_time: typed.at_time.clone(),
+            ..Circumstances::default()
+        },
+        format: ImpactFormat::Text,
+    }
+}
+
+/// Why the edits are not to be written, if so: somebody may not make them, an expectation breaks, or
+/// a new name changes more than names.
+fn refused(typed: &Typed, asked: &Asked, weighed: &Weighed<'_>) -> Option<String> {
+    if let Some(by) = weighed.ruling.as_ref().filter(|by| !by.ruling.is_allowed()) {
+        return Some(format!("{} may not make this change", by.request.who));
+    }
+    if typed.despite.is_some() {
+        return None;
+    }
+    if weighed.breaks() {
+        return Some("an expectation breaks by it".to_owned());
+    }
+    let renames = |edit: &Edit| matches!(edit, Edit::Rename { .. });
+    if asked.edits.iter().all(renames) {
+        let (left, _) = told_as_one(weighed.cells, &weighed.renamed());
+        if !left.is_empty() {
+            return Some("under the new name it is not the same that can be done".to_owned());
+        }
+    }
+    None
+}
+
+/// Why edits cannot be planned, with the line, and what to do.
+fn told(error: PlanError, asked: &Asked) -> anyhow::Error {
+    let line = |at: usize| match asked.lines.get(at) {
+        Some((Some(line), _)) => format!("line {line}: "),
+        _ => String::new(),
+    };
+    match error {
+        PlanError::Edit { at, fault, sources } => {
+            let mut message = format!("{}{fault}", line(at));
+            if let EditFault::InUse { uses, .. } = &fault {
+                for one in uses {
+                    message.push_str(&format!("\n  {} ({})", one.what, sources.shown(one.origin)));
+                }
+            }
+            Helped::error(message, fault.hint())
+        }
+        PlanError::Refused(failure) => anyhow::Error::new(*failure),
+        PlanError::NotTheSame { at, .. } => {
+            let message = format!("{}{error}", line(at));
+            Helped::error(
+                message,
+                Some("this is a fault of bexum: edit the file by hand".to_owned()),
+            )
+        }
+        other => anyhow::Error::new(other),
+    }
+}

@@ -1,0 +1,246 @@
+//! A change weighed: what it does to everybody, worked out once for whoever tells it.
+
+use std::cell::RefCell;
+use std::path::Path;
+
+use anyhow::bail;
+use bexum_core::engine::Engine;
+use bexum_core::impact::{
+    Cell, Difference, LimitedIn, OpenedCell, Renamed, RolesChanged, differences, renamed,
+    told_as_one,
+};
+use bexum_core::time::Time;
+use bexum_wire::impact as wire;
+
+use super::impact::{
+    Side, Wanted, besides, compared, everybody, first_opened, folder_after, later, prove_command,
+    same_files,
+};
+use super::{by, circumstances, impact_log, turned};
+use crate::args::{FailOn, Impact, ImpactFormat};
+use crate::render::grid_builder::told_apart;
+use crate::render::impact::{Changed, Told};
+use crate::render::impact_besides::{InLog, InOther, Later, Turned};
+use crate::render::ruling::By;
+use crate::terminal;
+
+/// All that is found out about a change.
+pub(super) struct Weighed<'w> {
+    sides: [&'w Side; 2],
+    differing: &'w [Difference],
+    /// The cells that come to something else.
+    pub(super) cells: &'w [Cell],
+    limited: LimitedIn,
+    roles: &'w [(String, RolesChanged)],
+    changes: Vec<Changed>,
+    /// Expectations that come to something else.
+    pub(super) turned: Vec<Turned>,
+    besides: Vec<InOther>,
+    later: Vec<Later>,
+    turns: Turns,
+    in_log: Option<InLog>,
+    /// Whether somebody may make the change, if that was asked.
+    pub(super) ruling: Option<By<'w>>,
+    because: &'w dyn Fn(&Cell) -> Vec<usize>,
+    moment: Time,
+    is_narrowed: bool,
+    typed: &'w Impact,
+    prove: Option<String>,
+}
+
+/// Whether something is gained and lost: now, or, where that was asked about, later.
+struct Turns {
+    gained: bool,
+    lost: bool,
+    /// What is opened or closed only later.
+    first: Option<OpenedCell>,
+}
+
+/// Weighs a change in the circumstances that were typed, and hands it to whoever tells it.
+pub(super) fn weigh<T>(
+    at: Option<&Path>,
+    typed: &Impact,
+    sides: [&Side; 2],
+    then: impl FnOnce(&Weighed<'_>) -> anyhow::Result<T>,
+) -> anyhow::Result<T> {
+    let [before, after] = sides;
+    let (mut request, _) = circumstances::request(&typed.circumstances)?;
+    if typed.by.is_some() {
+        // They are those of whoever makes the change, which may concern everybody in any.
+        request.take_up = None;
+        request.given.clear();
+        request.empty_tables.clear();
+    }
+    let engines = sides.map(|side| Engine::new(side.estate.clone()));
+    let same = same_files(&before.sources, &after.sources);
+    let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
+    let ruling = match &typed.by {
+        Some(who) => Some(by::ruled(who, typed, sides, &engines, &same)?),
+        None => None,
+    };
+    let differing = differences(&before.estate, &after.estate, &same);
+    let comparison = compared(&engines, &differing, &request)?;
+    let found = everybody(&comparison, &wanted);
+    let changes: Vec<Changed> = differing
+        .iter()
+        .map(|one| Changed {
+            thing: one.thing.to_string(),
+            keys: one.keys.clone(),
+            at: [
+                one.before.map(|at| before.sources.shown(at)),
+                one.after.map(|at| after.sources.shown(at)),
+            ],
+        })
+        .collect();
+    // The same files expect the same of the same.
+    let turned = match changes.is_empty() {
+        true => Vec::new(),
+        false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
+    };
+    let besides = besides(typed, &engines, &differing, &wanted)?;
+    let later = later(&engines, &differing, &request, &wanted, &found.cells)?;
+    let is_there = |is: fn(&Cell) -> bool| found.cells.iter().any(is);
+    let mut turns = Turns {
+        gained: is_there(|cell| cell.is_gained),
+        lost: is_there(|cell| cell.is_lost),
+        first: None,
+    };
+    let is_told = typed.format != ImpactFormat::Csv;
+    let nothing_now = is_told && found.cells.is_empty() && !changes.is_empty();
+    if !turns.gained && (asks_for(typed, FailOn::Gained) || nothing_now) {
+        let [before, after] = &engines;
+        turns.first = first_opened([before, after], &differing, &request, &wanted)?;
+        turns.gained = turns.first.is_some();
+    }
+    if !turns.lost && (asks_for(typed, FailOn::Lost) || nothing_now) {
+        let [before, after] = &engines;
+        let closed = first_opened([after, before], &differing, &request, &wanted)?;
+        turns.lost = closed.is_some();
+        turns.first = turns.first.or(closed);
+    }
+    let in_log = match typed.log.is_empty() {
+        true => None,
+        false => {
+            let folder = folder_after(at, typed);
+            let asks = folder.as_ref().map(|folder| folder.as_deref());
+            Some(impact_log::otherwise(&typed.log, &engines, asks, request.time)?)
+        }
+    };
+    let asked = RefCell::new(comparison.compared());
+    then(&Weighed {
+        sides,
+        differing: &differing,
+        cells: &found.cells,
+        limited: found.limited,
+        roles: &found.roles,
+        changes,
+        turned,
+        besides,
+        later,
+        turns,
+        in_log,
+        ruling,
+        because: &|cell| asked.borrow_mut().because(cell, &differing),
+        moment: request.time,
+        is_narrowed: wanted.is_narrowed(),
+        typed,
+        prove: prove_command(at, typed),
+    })
+}
+
+fn asks_for(typed: &Impact, on: FailOn) -> bool {
+    typed.fail_on.contains(&on) || typed.fail_on.contains(&FailOn::Any)
+}
+
+impl Weighed<'_> {
+    /// What is gone under one name and there under another.
+    pub(super) fn renamed(&self) -> Vec<Renamed> {
+        let [before, after] = self.sides;
+        renamed(&before.estate, &after.estate, self.differing)
+    }
+
+    /// Hands out what is told to people.
+    fn told<T>(&self, then: impl FnOnce(&Told<'_>) -> T) -> T {
+        let renames = self.renamed();
+        let (cells, same) = told_as_one(self.cells, &renames);
+        then(&Told {
+            changes: &self.changes,
+            because: self.because,
+            cells: &cells,
+            renamed: (&renames, same),
+            later: &self.later,
+            besides: &self.besides,
+            in_log: self.in_log.as_ref(),
+            opened_later: self.turns.first.as_ref(),
+            roles: self.roles,
+            turned: &self.turned,
+            prove: self.prove.as_deref(),
+            estates: self.sides.map(|side| &*side.estate),
+            names: self.sides.map(|side| side.name.as_str()),
+            moment: self.moment,
+            is_narrowed: self.is_narrowed,
+            full: self.typed.full || self.typed.format == ImpactFormat::Html,
+        })
+    }
+
+    /// For people at a terminal.
+    pub(super) fn text(&self) -> String {
+        let width = terminal::width();
+        let by = self.ruling.as_ref().map(|by| by.text(width, self.typed.full));
+        self.told(|told| told.text(width)) + &by.unwrap_or_default()
+    }
+
+    /// For a comment.
+    pub(super) fn markdown(&self) -> String {
+        let by = self.ruling.as_ref().map(By::markdown);
+        self.told(|told| told.markdown()) + &by.unwrap_or_default()
+    }
+
+    /// A page by itself.
+    pub(super) fn page(&self) -> anyhow::Result<String> {
+        self.told(|told| told.page(self.ruling.as_ref()))
+    }
+
+    /// For machines.
+    pub(super) fn shape(&self) -> wire::Impact {
+        let [before, after] = self.sides.map(|side| side.name.clone());
+        let differences = self.changes.iter().map(|one| {
+            let [before, after] = one.at.clone();
+            let keys = one.keys.iter().map(|key| (*key).to_owned()).collect();
+            wire::Difference { thing: one.thing.clone(), keys, before, after }
+        });
+        let mut impact = wire::Impact::new(before, after, differences.collect(), self.cells);
+        impact.by = self.ruling.as_ref().map(By::shape);
+        impact.roles =
+            self.roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
+        impact.expectations = self.turned.iter().map(Turned::shape).collect();
+        impact.beside = self.besides.iter().map(InOther::shape).collect();
+        impact.log = self.in_log.as_ref().map(InLog::shape);
+        impact.later = self.later.iter().map(Later::shape).collect();
+        impact
+    }
+
+    /// Whether the change is one that was not to be.
+    pub(super) fn fails(&self) -> bool {
+        let is_refused = self.ruling.as_ref().is_some_and(|by| !by.ruling.is_allowed());
+        is_refused
+            || asks_for(self.typed, FailOn::Gained) && self.turns.gained
+            || asks_for(self.typed, FailOn::Lost) && self.turns.lost
+            || self.typed.fail_on.contains(&FailOn::Broken) && self.breaks()
+    }
+
+    /// Whether an expectation breaks by it.
+    pub(super) fn breaks(&self) -> bool {
+        self.turned.iter().any(|one| one.is_broken)
+    }
+
+    /// Refuses where rows had to be left out.
+    pub(super) fn expect_whole(&self) -> anyhow::Result<()> {
+        for (side, limited) in self.sides.into_iter().zip(&self.limited) {
+            if let Some(limited) = told_apart(&side.estate, limited) {
+                bail!("rows are left out of {}: {limited}", side.name);
+            }
+        }
+        Ok(())
+    }
+}
