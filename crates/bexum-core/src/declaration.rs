@@ -50,6 +50,8 @@ pub struct Declarations {
     pub separations: Vec<Separation>,
     /// `[edit-rights]`, once for each file that has it.
     pub edit_rights: Vec<EditRights>,
+    /// `[preset.…]`: keys that a new group may come with. They decide nothing.
+    pub presets: Vec<Named<Group>>,
 }
 
 /// Who may edit what (spec-work section 7.4).

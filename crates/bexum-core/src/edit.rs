@@ -22,6 +22,7 @@ use crate::time::Window;
 
 pub use apply::{Applied, EditFault, apply};
 pub use canonical::canonical;
+pub(crate) use canonical::canonical_group;
 pub use uses::{Use, changed_words, uses};
 
 /// Something that an edit is about, by name.
@@ -123,6 +124,8 @@ pub enum Edit {
     New {
         /// What it is.
         target: Target,
+        /// Of a group, the preset whose keys it has where `keys` do not say otherwise.
+        preset: Option<String>,
         /// What it comes with.
         keys: Vec<Keyed>,
     },

@@ -13,6 +13,7 @@ use crate::edit_rights::EditRights;
 use crate::expectation::{Check, Law, Separation};
 use crate::fault::LocatedFault;
 use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, StatementId, UserId};
+use crate::origin::Origin;
 use crate::policy::{Attachment, Ceiling, Policy, Statement};
 use crate::principal::{Group, Identity, Principal, PrincipalType, Role, User};
 use crate::request::Place;
@@ -51,6 +52,8 @@ pub struct Estate {
     pub separations: Vec<Separation>,
     /// Who may edit what.
     pub edit_rights: EditRights,
+    /// Keys that new groups may come with.
+    pub(crate) presets: Vec<Preset>,
     /// Declared attributes.
     pub vocabulary: Vocabulary,
     /// The names of all attributes that it gives or asks about.
@@ -63,6 +66,15 @@ pub struct Estate {
     pub(crate) group_ids: FxHashMap<Box<str>, GroupId>,
     pub(crate) role_ids: FxHashMap<Box<str>, RoleId>,
     pub(crate) policy_ids: FxHashMap<Box<str>, PolicyId>,
+}
+
+/// Keys that a new group may come with; they decide nothing.
+#[derive(Debug)]
+pub(crate) struct Preset {
+    pub(crate) name: String,
+    /// What it says, as text that can be compared.
+    pub(crate) says: String,
+    pub(crate) origin: Origin,
 }
 
 impl Estate {

@@ -130,7 +130,7 @@ pub use truth::Truth;
 
 /// Every table that a file may hold: those of the spec's section 2, in its order, then those of
 /// [expectations](expectation), with [declared attributes](vocabulary) near the top.
-pub const TABLES: [&str; 19] = [
+pub const TABLES: [&str; 20] = [
     "estate",
     "attributes",
     "service",
@@ -150,4 +150,5 @@ pub const TABLES: [&str; 19] = [
     "always",
     "apart",
     "edit-rights",
+    "preset",
 ];

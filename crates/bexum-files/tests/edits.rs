@@ -284,7 +284,7 @@ fn edit() -> impl Strategy<Value = (Edit, Option<Edit>)> {
             Target::Group(_) => vec![("members".to_owned(), Value::Text("user:ada".into()))],
             _ => Vec::new(),
         };
-        (Edit::New { target, keys }, Some(undo))
+        (Edit::New { target, preset: None, keys }, Some(undo))
     };
     let fresh = select(vec![
         Target::User("zed".into()),

@@ -502,6 +502,7 @@ fn the_reference_misses_no_key() {
         ("[[always]]", "[[always]]\nwho = 'user:u'\ndoes = '*'\non = '/**'\nzzzzzzzzzz = 1"),
         ("[[apart]]", "[[apart]]\nany-two-of = ['group:g', 'policy:p']\nzzzzzzzzzz = 1"),
         ("[edit-rights]", "[edit-rights]\nzzzzzzzzzz = 1"),
+        ("[preset.NAME]", "[preset.q]\nzzzzzzzzzz = 1"),
     ] {
         let found = faults(&estate(text));
         let hint =

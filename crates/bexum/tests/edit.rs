@@ -299,6 +299,25 @@ fn edits_of_a_file_are_done_together() {
     assert_ne!(before, after);
 }
 
+#[test]
+fn groups_are_made_of_presets() {
+    let preset = "[preset.moderated]\njoin = 'approval'\nowners = ['user:tomas']\nplace = 'veyra/people'\nabout = 'looked after'\n";
+    let folder = Folder::demo().with("presets.toml", preset);
+    let line = "new group:lensing --preset moderated --owner user:ines --member user:sol --write";
+    let run = edit(&folder, line);
+    assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
+    let groups = texts(folder.path())[Path::new("people/groups.toml")].clone();
+    let new = "[group.lensing]\nabout = \"looked after\"\nmembers = [\"user:sol\"]\nowners = [\"user:ines\"]\njoin = \"approval\"\nplace = \"veyra/people\"\n";
+    assert!(groups.ends_with(new), "{groups}");
+    let run = edit(&folder, "new group:other --preset moderatd");
+    assert!(run.err.contains("did you mean `moderated`?"), "{}", run.err);
+    assert_eq!(edit(&folder, "new user:other --preset moderated").code, Some(2));
+    let twice = Folder::demo()
+        .with("presets.toml", format!("{preset}[preset.open]\n"))
+        .with("more.toml", preset);
+    assert!(twice.run(&["show"]).err.contains("moderated"), "declared twice");
+}
+
 /// By the estate's edit rights: an owner adds to their group, and to no other.
 #[test]
 fn owners_run_their_groups() {

@@ -121,7 +121,9 @@ pub fn apply(
 ) -> Result<Applied, EditFault> {
     let mut applied = Applied::default();
     match edit {
-        Edit::New { target, keys } => keys::new(declared, target, keys)?,
+        Edit::New { target, preset, keys } => {
+            keys::new(declared, target, preset.as_deref(), keys)?;
+        }
         Edit::Set { target, keys } => keys::set(declared, target, keys, &mut applied)?,
         Edit::Unset { target, keys } => keys::unset(declared, target, keys)?,
         Edit::Copy { from, to, drop, keep } => {

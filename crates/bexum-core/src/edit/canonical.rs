@@ -109,6 +109,14 @@ places! {
     Separation: name any_two_of at origin;
 }
 
+/// The keys of a group without where they were written.
+pub(crate) fn canonical_group(group: &Group) -> Group {
+    let mut group = group.clone();
+    group.forget();
+    group.attributes.sort_by(|a, b| a.0.value.cmp(&b.0.value));
+    group
+}
+
 /// The same declarations with no places in them, each sort in an order that their files have no say
 /// in. Two that are equal then declare the same.
 #[must_use]
@@ -135,6 +143,7 @@ pub fn canonical(mut declared: Declarations) -> Declarations {
     by_name(&mut declared.groups);
     by_name(&mut declared.roles);
     by_name(&mut declared.policies);
+    by_name(&mut declared.presets);
     sorted(&mut declared.attributes);
     sorted(&mut declared.attachments);
     sorted(&mut declared.ceilings);

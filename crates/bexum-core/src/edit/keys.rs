@@ -1,7 +1,7 @@
 //! New things, and their keys.
 
 use super::apply::{Applied, EditFault, find, new_list, new_word, unknown};
-use super::{Keyed, Target};
+use super::{Keyed, Target, canonical_group};
 use crate::attribute::Value;
 use crate::declaration::{
     Declarations, Element, Group, Imported, Named, Policy, Role, Scope, User, WindowWritten,
@@ -15,9 +15,13 @@ type Attributes = Vec<(Spanned<String>, Value)>;
 pub(super) fn new(
     declared: &mut Declarations,
     target: &Target,
+    preset: Option<&str>,
     keys: &[Keyed],
 ) -> Result<(), EditFault> {
     let name = target.name();
+    if let (Some(_), false) = (preset, matches!(target, Target::Group(_))) {
+        return Err(EditFault::Nothing("presets are for groups".to_owned()));
+    }
     let taken = |is: bool| match is {
         true => Err(EditFault::Taken { what: target.what(), name: name.to_owned() }),
         false => Ok(()),
@@ -32,7 +36,13 @@ pub(super) fn new(
         }
         Target::Group(_) => {
             taken(declared.groups.iter().any(|one| one.name.value == name))?;
-            declared.groups.push(named::<Group>(name));
+            let mut group = named::<Group>(name);
+            if let Some(preset) = preset {
+                let preset = find(&mut declared.presets, "preset", preset)?;
+                group.about.clone_from(&preset.about);
+                group.body = canonical_group(&preset.body);
+            }
+            declared.groups.push(group);
         }
         Target::Role(_) => {
             taken(declared.roles.iter().any(|one| one.name.value == name))?;

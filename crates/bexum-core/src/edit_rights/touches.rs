@@ -124,6 +124,7 @@ impl Changed<'_> {
                 }
             }
             Thing::Kind(_) | Thing::Service(_) => vec![Needs::FilesOwner("the catalogue")],
+            Thing::Preset(_) => vec![Needs::FilesOwner("presets")],
             Thing::Attribute(_) => vec![Needs::FilesOwner("declared attributes")],
             Thing::Expectation(_) => vec![Needs::FilesOwner("expectations")],
             Thing::EditRights => vec![Needs::FilesOwner("the edit rights themselves")],

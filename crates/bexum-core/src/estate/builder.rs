@@ -17,8 +17,9 @@ use rustc_hash::FxHashSet;
 
 use crate::attribute::{AttributeNames, Attributes, Value, is_reserved};
 use crate::condition::{Condition, Located, Typed};
-use crate::declaration::{Declarations, List, WindowWritten};
-use crate::estate::Estate;
+use crate::declaration::{Declarations, Group, List, Named, WindowWritten};
+use crate::edit::canonical_group;
+use crate::estate::{Estate, Preset};
 use crate::fault::{Fault, LocatedFault};
 use crate::id::{GroupId, PolicyId, RoleId, UserId};
 use crate::origin::{Origin, SourceSpan, Spanned};
@@ -74,6 +75,7 @@ pub(super) fn build(
     let attachments = builder.build_attachments(declared, &resources);
     builder.refuse_unattachable(declared, &attachments, &policies.policies);
     let edit_rights = builder.build_edit_rights(declared, &catalogue);
+    Names::declare("preset", &declared.presets, &mut builder.faults);
     let ceilings = builder.build_ceilings(declared, &resources, &policies.policies);
     builder.refuse_same_expectations(declared);
     let checks = builder.build_checks(declared);
@@ -115,6 +117,7 @@ pub(super) fn build(
         separations,
         vocabulary,
         edit_rights,
+        presets: declared.presets.iter().map(preset).collect(),
         attribute_names,
         identities_at,
         user_ids: users.into_ids(UserId::new),
@@ -124,6 +127,12 @@ pub(super) fn build(
     };
     let faults = expectations::refuse_requests(&estate, declared);
     if faults.is_empty() { Ok(estate) } else { Err(faults) }
+}
+
+fn preset(declared: &Named<Group>) -> Preset {
+    let (about, keys) = (&declared.about, canonical_group(&declared.body));
+    let says = format!("{about:?} {keys:?}");
+    Preset { name: declared.name.value.clone(), says, origin: declared.name.origin }
 }
 
 /// Lists up to this long are searched one by one.

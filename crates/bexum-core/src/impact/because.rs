@@ -102,6 +102,10 @@ fn has_a_say(thing: &Thing, cell: &Cell, counts: &Counts) -> bool {
         Thing::Ceiling { bound, over, .. } => {
             counts_for(bound) && over.as_deref().is_none_or(reaches)
         }
-        Thing::Service(_) | Thing::Expectation(_) | Thing::EditRights | Thing::Name => false,
+        Thing::Preset(_)
+        | Thing::Service(_)
+        | Thing::Expectation(_)
+        | Thing::EditRights
+        | Thing::Name => false,
     }
 }

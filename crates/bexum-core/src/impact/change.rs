@@ -50,6 +50,8 @@ pub enum Thing {
         /// A path; `None` where it is over everything.
         over: Option<String>,
     },
+    /// Keys that a new group may come with.
+    Preset(String),
     /// A declared attribute: `given.ip`.
     Attribute(String),
     /// A check, a law or a separation, by its name.
@@ -65,6 +67,7 @@ impl fmt::Display for Thing {
         match self {
             Self::Kind(name) => write!(f, "kind:{name}"),
             Self::Service(name) => write!(f, "the service {name}"),
+            Self::Preset(name) => write!(f, "the preset {name}"),
             Self::Scope(path) => write!(f, "{path}"),
             Self::User(name) => write!(f, "user:{name}"),
             Self::Group(name) => write!(f, "group:{name}"),
@@ -198,6 +201,10 @@ fn things(estate: &Estate, same: &FxHashSet<FileId>) -> BTreeMap<Thing, Keys> {
             ("about", text(&scope.about)),
         ];
         all.insert(Thing::Scope(scope.path.to_string()), (scope.origin, keys));
+    }
+    for preset in estate.presets.iter().filter(|preset| differs(preset.origin)) {
+        let keys = vec![("keys", preset.says.clone())];
+        all.insert(Thing::Preset(preset.name.clone()), (preset.origin, keys));
     }
     for user in estate.users.iter().filter(|user| differs(user.identity.origin)) {
         let manager = user.manager.map(|id| estate.principal_id(Principal::User(id)));

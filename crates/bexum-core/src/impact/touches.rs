@@ -79,7 +79,11 @@ impl Touches {
                     touches.any_action = true;
                     touches.subjects.entry(bound.clone()).or_default().insert(over.clone());
                 }
-                Thing::Service(_) | Thing::Expectation(_) | Thing::EditRights | Thing::Name => {}
+                Thing::Preset(_)
+                | Thing::Service(_)
+                | Thing::Expectation(_)
+                | Thing::EditRights
+                | Thing::Name => {}
             }
         }
         for policy in &policies {

@@ -63,4 +63,5 @@ pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
     whole.laws.extend(part.laws);
     whole.separations.extend(part.separations);
     whole.edit_rights.extend(part.edit_rights);
+    whole.presets.extend(part.presets);
 }

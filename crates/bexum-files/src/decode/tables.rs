@@ -80,6 +80,10 @@ impl Tables<'_> {
                     let body = role(reader);
                     all.declared.roles.push(Named { name, about: reader.about(), body });
                 }),
+                "preset" => self.each_named(name, "a preset", entry, |reader, name, all| {
+                    let body = group(reader);
+                    all.declared.presets.push(Named { name, about: reader.about(), body });
+                }),
                 "policy" => self.each_named(name, "a policy", entry, |reader, name, all| {
                     let body = policy(reader);
                     all.declared.policies.push(Named { name, about: reader.about(), body });

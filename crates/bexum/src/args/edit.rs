@@ -320,6 +320,9 @@ pub(crate) struct New {
     /// A policy that a policy includes; repeatable
     #[arg(long, value_name = "POLICY")]
     pub(crate) include: Vec<String>,
+    /// The `[preset.NAME]` whose keys a group has, where nothing else is said
+    #[arg(long, value_name = "NAME")]
+    pub(crate) preset: Option<String>,
     /// An attribute; repeatable
     #[arg(long, value_name = "KEY=VALUE")]
     pub(crate) attribute: Vec<String>,

@@ -202,7 +202,7 @@ fn of_new(typed: New) -> anyhow::Result<Edit> {
         let (name, value) = attribute_of(pair)?;
         keys.push((format!("attributes.{name}"), value));
     }
-    Ok(Edit::New { target, keys })
+    Ok(Edit::New { target, preset: typed.preset, keys })
 }
 
 /// From when until when something is to count.
