@@ -419,18 +419,32 @@ Examples:
 #[command(after_help = SHOW_EXAMPLES)]
 pub(crate) struct Show {
     /// A list (scopes, catalogue, users, groups, roles, policies, attachments, ceilings, windows,
-    /// expectations) or one thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
+    /// expectations), `handover` with a user for what a new colleague needs to know, or one thing (user:ines, group:imaging, role:NAME, resource:PATH, policy:NAME, scope:PATH, a
     /// path, or kind:NAME); nothing for an overview
     #[arg(add = ArgValueCandidates::new(complete::things))]
     pub(crate) what: Option<String>,
+    /// Of `handover`: user:NAME
+    #[arg(value_name = "WHO", add = ArgValueCandidates::new(complete::who))]
+    pub(crate) whom: Option<String>,
     /// See memberships and attachments as of this moment instead of now
     #[arg(long, value_name = "TIME")]
     pub(crate) at_time: Option<String>,
     /// How to write it
-    #[arg(long, value_enum, default_value_t = Format::Text)]
-    pub(crate) format: Format,
+    #[arg(long, value_enum, default_value_t = ShowFormat::Text)]
+    pub(crate) format: ShowFormat,
     #[command(flatten)]
     pub(crate) supposed: edit::Supposed,
+}
+
+/// How to write what is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ShowFormat {
+    /// For people
+    Text,
+    /// For machines, in a versioned shape
+    Json,
+    /// A page by itself
+    Html,
 }
 
 const SHOW_EXAMPLES: &str = "\
@@ -439,6 +453,7 @@ Examples:
   bexum show scopes
   bexum show windows
   bexum show user:ines
+  bexum show handover user:ines --format html > ines.html
   bexum show policy:team-curator
   bexum show veyra/survey/spectra";
 

@@ -309,6 +309,10 @@ fn groups_are_made_of_presets() {
     let groups = texts(folder.path())[Path::new("people/groups.toml")].clone();
     let new = "[group.lensing]\nabout = \"looked after\"\nmembers = [\"user:sol\"]\nowners = [\"user:ines\"]\njoin = \"approval\"\nplace = \"veyra/people\"\n";
     assert!(groups.ends_with(new), "{groups}");
+    let renamed = edit(&folder, "rename user:tomas user:tom --write --despite x");
+    assert_eq!(renamed.code, Some(0), "{}{}", renamed.out, renamed.err);
+    let presets = std::fs::read_to_string(folder.file("presets.toml")).expect("a text");
+    assert!(presets.contains("owners = ['user:tom']"), "{presets}");
     let run = edit(&folder, "new group:other --preset moderatd");
     assert!(run.err.contains("did you mean `moderated`?"), "{}", run.err);
     assert_eq!(edit(&folder, "new user:other --preset moderated").code, Some(2));
@@ -316,6 +320,48 @@ fn groups_are_made_of_presets() {
         .with("presets.toml", format!("{preset}[preset.open]\n"))
         .with("more.toml", preset);
     assert!(twice.run(&["show"]).err.contains("moderated"), "declared twice");
+}
+
+/// One page for a colleague, for people, for machines, and as a page.
+#[test]
+fn a_colleague_gets_a_page() {
+    let folder = Folder::demo();
+    let show = |more: &[&str]| {
+        let args =
+            [&["show", "handover", "user:juno", "--at-time", crate::support::AT], more].concat();
+        let run = folder.run(&args);
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        run.out
+    };
+    insta::assert_snapshot!("a_page_for_juno", show(&[]));
+    let shape: serde_json::Value =
+        serde_json::from_str(&show(&["--format", "json"])).expect("JSON");
+    assert_eq!(shape["groups"][0]["group"], "group:transit");
+    let html = show(&["--format", "html"]);
+    assert!(html.contains("<h1>for Juno Ferreira-Koch"), "{html}");
+    assert!(html.contains("bexum edit ask-in user:juno"), "{html}");
+    // Each thing that they can do, asked: so it is.
+    for row in shape["access"].as_array().expect("rows") {
+        let places = row["where"].as_array().expect("places");
+        let plain = places.iter().filter_map(|at| at.as_str()).find(|at| !at.contains('*'));
+        let Some(place) = plain.filter(|_| row["when"].as_array().is_some_and(Vec::is_empty))
+        else {
+            continue;
+        };
+        for action in row["actions"].as_array().expect("actions") {
+            let action = action.as_str().expect("a name");
+            let ask = ["ask", "user:juno", action, place, "--at-time", crate::support::AT];
+            assert_eq!(folder.run(&ask).code, Some(0), "{action} {place}");
+        }
+    }
+    for wrong in [
+        &["show", "handover"][..],
+        &["show", "users", "user:juno"],
+        &["show", "handover", "group:transit"],
+        &["show", "handover", "user:jun"],
+    ] {
+        assert_eq!(folder.run(wrong).code, Some(2), "{wrong:?}");
+    }
 }
 
 /// By the estate's edit rights: an owner adds to their group, and to no other.

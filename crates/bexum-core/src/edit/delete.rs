@@ -132,7 +132,7 @@ fn take_uses(declared: &mut Declarations, target: &Target) {
         user.body.manager.take_if(|at| goes(Sort::Id, &at.value));
         user.body.place.take_if(|at| goes(Sort::Path, &at.value));
     }
-    for group in &mut declared.groups {
+    for group in declared.groups.iter_mut().chain(&mut declared.presets) {
         let body = &mut group.body;
         body.members.iter_mut().for_each(elements);
         body.owners.iter_mut().for_each(|all| all.retain(|one| !goes(Sort::Id, &one.value)));

@@ -49,9 +49,11 @@ pub(super) fn each_mention(declared: &mut Declarations, visit: &mut dyn FnMut(Me
         user.body.manager.iter_mut().for_each(|at| one(Sort::Id, at, &|| of("manager")));
         user.body.place.iter_mut().for_each(|at| one(Sort::Path, at, &|| of("place")));
     }
-    for group in &mut declared.groups {
+    let groups = declared.groups.iter_mut().map(|group| ("group:", group));
+    let presets = declared.presets.iter_mut().map(|preset| ("the preset ", preset));
+    for (sort, group) in groups.chain(presets) {
         let name = &group.name.value;
-        let of = |what: &str| format!("{what} of group:{name}");
+        let of = |what: &str| format!("{what} of {sort}{name}");
         let body = &mut group.body;
         for element in body.members.iter_mut().flatten() {
             one(Sort::Id, &mut element.who, &|| of("members"));

@@ -95,11 +95,12 @@ pub(super) fn changed_texts<'s>(
     if in_place {
         sync.words(before, after);
     }
-    sync.named(&before.users, &after.users)?;
-    sync.named(&before.groups, &after.groups)?;
-    sync.named(&before.roles, &after.roles)?;
-    sync.named(&before.policies, &after.policies)?;
-    sync.named(&before.scopes, &after.scopes)?;
+    sync.named(&before.users, &after.users, Thing::word)?;
+    sync.named(&before.groups, &after.groups, Thing::word)?;
+    sync.named(&before.presets, &after.presets, |_| "preset")?;
+    sync.named(&before.roles, &after.roles, Thing::word)?;
+    sync.named(&before.policies, &after.policies, Thing::word)?;
+    sync.named(&before.scopes, &after.scopes, Thing::word)?;
     sync.tables("attach", &before.attachments, &after.attachments)?;
     sync.tables("ceiling", &before.ceilings, &after.ceilings)?;
     sync.expectations(before, after)?;
@@ -158,7 +159,12 @@ impl<'s> Sync<'s> {
     }
 
     /// Things under names of their own.
-    fn named<T: Thing>(&mut self, before: &[Named<T>], after: &[Named<T>]) -> Option<()> {
+    fn named<T: Thing>(
+        &mut self,
+        before: &[Named<T>],
+        after: &[Named<T>],
+        word: impl Fn(&Named<T>) -> &'static str,
+    ) -> Option<()> {
         let known: HashMap<Origin, &Named<T>> =
             after.iter().map(|thing| (thing.name.origin, thing)).collect();
         for old in before {
@@ -167,7 +173,7 @@ impl<'s> Sync<'s> {
                 Some(new) if *new == old => {}
                 Some(new) => {
                     let file = self.file(old.name.origin.file);
-                    let mut table = Table { file, path: vec![T::word(old), name], element: None };
+                    let mut table = Table { file, path: vec![word(old), name], element: None };
                     T::change(&mut table, old, new)?;
                     if new.name.value != old.name.value {
                         let text = key_text(&new.name.value);
@@ -179,14 +185,14 @@ impl<'s> Sync<'s> {
                 }
                 None => {
                     let file = self.file(old.name.origin.file);
-                    let gone = file.document.remove(None, &[T::word(old), name]);
+                    let gone = file.document.remove(None, &[word(old), name]);
                     file.splices.extend(gone);
                 }
             }
         }
         let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
         for thing in after.iter().filter(new) {
-            let like = before.iter().filter(|one| T::word(one) == T::word(thing));
+            let like = before.iter().filter(|one| word(one) == word(thing));
             self.add(like.map(|one| one.name.origin).max(), T::write(thing));
         }
         Some(())

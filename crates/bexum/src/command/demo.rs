@@ -279,6 +279,12 @@ const WALK: &[Step] = &[
         under_git: false,
     },
     Step {
+        say: "One page for them: what they are in, what they can do, until when, whom to ask.",
+        run: &["show", "handover", "user:pim"],
+        with: None,
+        under_git: false,
+    },
+    Step {
         say: "Dag left in spring, and is disabled. What is still there of him goes, too:",
         run: &["edit", "delete", "user:dag", "--with-uses", "--hand-over", "user:tomas"],
         with: None,

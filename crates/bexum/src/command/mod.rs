@@ -27,7 +27,7 @@ use bexum_files::{Failure, Loaded};
 use bexum_wire::faults::Faults;
 
 use crate::args::edit::Supposed;
-use crate::args::{Args, Command, Format, ImpactFormat, ProofFormat, ReachFormat};
+use crate::args::{Args, Command, Format, ImpactFormat, ProofFormat, ReachFormat, ShowFormat};
 use crate::exit::Exit;
 use crate::terminal::{self, Helped};
 
@@ -39,7 +39,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Impact(typed) => typed.format == ImpactFormat::Json,
         Command::Edit(typed) => typed.format == Format::Json,
         Command::Prove(typed) => typed.format == ProofFormat::Json,
-        Command::Show(typed) => typed.format == Format::Json,
+        Command::Show(typed) => typed.format == ShowFormat::Json,
         _ => false,
     };
     let run = dispatch(args);

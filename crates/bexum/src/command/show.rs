@@ -1,6 +1,7 @@
 //! `bexum show`: what is in the estate, as lists, or one thing of it.
 
 mod declared;
+mod handover;
 mod lists;
 mod overview;
 mod shape;
@@ -9,6 +10,7 @@ mod things;
 use std::path::Path;
 use std::sync::Arc;
 
+use anyhow::bail;
 use bexum_core::engine::Engine;
 use bexum_core::name::nearest;
 use bexum_core::principal::{Principal, PrincipalType, Subject};
@@ -16,10 +18,11 @@ use bexum_core::request::{Place, resolve_target};
 use bexum_core::{Estate, Time};
 use bexum_files::Sources;
 
-use crate::args::{Format, Show};
+use crate::args::{Show, ShowFormat};
 use crate::exit::Exit;
 use crate::render::phrases;
 use crate::render::report::Report;
+use crate::render::report_page;
 use crate::terminal::{self, Helped};
 
 /// The names of the lists.
@@ -45,12 +48,18 @@ pub(super) fn run(at: Option<&Path>, show: &Show) -> anyhow::Result<Exit> {
         sources: &loaded.sources,
         engine: Engine::new(Arc::clone(&loaded.estate)),
         at: moment,
-        complete: show.format == Format::Json,
+        complete: show.format != ShowFormat::Text,
     };
-    let report = view.report(show.what.as_deref())?;
+    let report = match (show.what.as_deref(), show.whom.as_deref()) {
+        (Some("handover"), Some(whom)) => view.handover(whom)?,
+        (Some("handover"), None) => bail!("whom it is for: `bexum show handover user:NAME`"),
+        (_, Some(whom)) => bail!("one thing at a time: `{whom}` goes with `handover` alone"),
+        (what, None) => view.report(what)?,
+    };
     match show.format {
-        Format::Text => terminal::print(&report.text(terminal::width()))?,
-        Format::Json => {
+        ShowFormat::Html => terminal::print(&report_page::page(&report)?)?,
+        ShowFormat::Text => terminal::print(&report.text(terminal::width()))?,
+        ShowFormat::Json => {
             terminal::print_json(&shape::of(&report))?;
         }
     }

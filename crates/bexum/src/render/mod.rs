@@ -18,5 +18,6 @@ pub(crate) mod problem;
 pub(crate) mod proof;
 pub(crate) mod reach_csv;
 pub(crate) mod report;
+pub(crate) mod report_page;
 pub(crate) mod ruling;
 pub(crate) mod style;

@@ -112,7 +112,7 @@ impl View<'_> {
         report
     }
 
-    fn principal_fields(&self, principal: Principal) -> Vec<(&'static str, Cell)> {
+    pub(super) fn principal_fields(&self, principal: Principal) -> Vec<(&'static str, Cell)> {
         let estate = self.estate;
         let Some(identity) = estate.identity(principal) else {
             let Principal::Workload(scope) = principal else { return Vec::new() };
