@@ -6,6 +6,7 @@
 //! told apart.
 
 mod apply;
+mod by_file;
 mod canonical;
 mod delete;
 mod keys;
@@ -21,6 +22,7 @@ use crate::scope::ScopeType;
 use crate::time::Window;
 
 pub use apply::{Applied, EditFault, apply};
+pub use by_file::{join_files, take_files};
 pub use canonical::canonical;
 pub(crate) use canonical::canonical_group;
 pub use uses::{Use, changed_words, uses};

@@ -137,6 +137,19 @@ pub(crate) fn decode_one(sources: &Sources, place: usize) -> Decoded {
     decode::decode(file, &sources.files[place].text, sources.root_file == Some(file))
 }
 
+/// What some of the files declare; `None` where one of them has a fault.
+pub(crate) fn read_some(sources: &Sources, files: &[FileId]) -> Option<Declarations> {
+    let mut declared = Declarations::default();
+    for file in files {
+        let part = decode_one(sources, file.0 as usize);
+        if !part.syntax.is_empty() || !part.faults.is_empty() {
+            return None;
+        }
+        decode::merge(&mut declared, part.declared);
+    }
+    Some(declared)
+}
+
 fn decode_all(sources: &Sources) -> Vec<Decoded> {
     (0..sources.files.len()).into_par_iter().map(|place| decode_one(sources, place)).collect()
 }

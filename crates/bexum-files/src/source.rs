@@ -88,6 +88,11 @@ impl Sources {
         self.iter().find(|file| file.path == path)
     }
 
+    /// The number of the file of a path below the root.
+    pub(crate) fn number(&self, path: &Path) -> Option<FileId> {
+        self.iter().position(|file| file.path == path).map(|place| FileId(place as u32))
+    }
+
     /// The exact bytes that a place means: a part of a string is traced through its escapes.
     #[must_use]
     pub fn bytes(&self, place: SourceSpan) -> Range<usize> {

@@ -4,12 +4,12 @@ use std::path::{Component, Path, PathBuf};
 
 use bexum_core::catalogue::Catalogue;
 use bexum_core::declaration::Declarations;
-use bexum_core::edit::{Edit, EditFault, apply, canonical};
+use bexum_core::edit::{Edit, EditFault, apply, canonical, join_files, take_files};
+use bexum_core::origin::FileId;
 use bexum_core::{Estate, Time};
 
 use super::sync::changed_texts;
 use crate::load::{self, Failure, Loaded};
-use crate::problem::Problem;
 use crate::source::Sources;
 use crate::texts::laid::replace;
 
@@ -65,7 +65,7 @@ pub enum PlanError {
 }
 
 /// Plans edits, one after the other. `before` is the estate that `sources` and `declared` make;
-/// `now` is when somebody asks to be let in. New tables go where their like stand last, or to `file`.
+/// `at_time` is when somebody asks to be let in. New tables go where their like stand last, or to `file`.
 ///
 /// # Errors
 /// Every [`PlanError`].
@@ -75,34 +75,30 @@ pub fn plan(
     declared: &Declarations,
     edits: &[Edit],
     file: Option<&Path>,
-    now: Time,
+    at_time: Time,
 ) -> Result<Plan, PlanError> {
     let file = file.map(plain).transpose()?;
-    let mut now_declared = declared.clone();
-    let mut now_sources = again(sources);
+    let mut now = State { sources: again(sources), declared: declared.clone() };
     let mut notes = Vec::new();
     let mut changed: Vec<(PathBuf, String)> = Vec::new();
     for (at, edit) in one_key_each(edits) {
-        let step = Step { catalogue: &before.catalogue, at, file: file.as_deref(), now };
-        let (files, told) = step.plan(&now_sources, &now_declared, &edit)?;
+        let step = Step { catalogue: &before.catalogue, at, file: file.as_deref(), now: at_time };
+        let (files, told) = step.make(&mut now, &edit)?;
         notes.extend(told.into_iter().filter(|note| !notes.contains(note)).collect::<Vec<_>>());
-        if files.is_empty() {
-            continue;
-        }
         for (path, text) in files {
             match changed.iter_mut().find(|(known, _)| *known == path) {
                 Some((_, old)) => *old = text,
                 None => changed.push((path, text)),
             }
         }
-        (now_sources, now_declared) = read_again(sources, &changed)?;
     }
     // What was changed and changed back is as it was.
     changed.retain(|(path, text)| sources.find(path).is_none_or(|source| source.text != *text));
     changed.sort();
-    let built = Estate::build_beside(&now_declared, before);
+    let State { sources: now_sources, declared } = now;
+    let built = Estate::build_beside(&declared, before);
     let after = load::built(now_sources, built).map_err(PlanError::Refused)?;
-    Ok(Plan { files: changed, after, declared: now_declared, notes })
+    Ok(Plan { files: changed, after, declared, notes })
 }
 
 /// Several keys of one thing are set one after the other.
@@ -134,13 +130,16 @@ struct Step<'p> {
 
 type Texts = Vec<(PathBuf, String)>;
 
+/// The files as they would be, and what they declare.
+struct State {
+    sources: Sources,
+    declared: Declarations,
+}
+
 impl Step<'_> {
-    fn plan(
-        &self,
-        sources: &Sources,
-        declared: &Declarations,
-        edit: &Edit,
-    ) -> Result<(Texts, Vec<String>), PlanError> {
+    /// Makes an edit; the texts that change, and what there is to say.
+    fn make(&self, state: &mut State, edit: &Edit) -> Result<(Texts, Vec<String>), PlanError> {
+        let State { sources, declared } = state;
         let mut wanted = declared.clone();
         let applied = apply(edit, &mut wanted, self.catalogue, self.now).map_err(|fault| {
             PlanError::Edit { at: self.at, fault, sources: Box::new(again(sources)) }
@@ -151,30 +150,42 @@ impl Step<'_> {
         let in_place = matches!(edit, Edit::Rename { .. } | Edit::Delete { .. });
         let files = changed_texts(sources, declared, &wanted, self.file, in_place);
         let first = sources.iter().next().map(|source| source.path.clone()).unwrap_or_default();
-        let not_the_same = |path: PathBuf| PlanError::NotTheSame { path, at: self.at };
-        let Some(files) = files else { return Err(not_the_same(first)) };
+        let Some(files) = files else {
+            return Err(PlanError::NotTheSame { path: first, at: self.at });
+        };
         let path = files.first().map_or(first, |(path, _)| path.clone());
-        let (_, is) = read_again(sources, &files).map_err(|_| not_the_same(path.clone()))?;
-        match canonical(is) == canonical(wanted) {
-            true => Ok((files, applied.notes)),
-            false => Err(not_the_same(path)),
+        let not_the_same = || PlanError::NotTheSame { path: path.clone(), at: self.at };
+        let numbers: Option<Vec<FileId>> =
+            files.iter().map(|(path, _)| sources.number(path)).collect();
+        let texts = files.iter().map(|(path, text)| (path.clone(), Some(text.clone()))).collect();
+        let (new_sources, problems) =
+            load::sources(sources.root.clone(), replace(sources.again(), texts));
+        // A file that is new may stand before others, which have other numbers then.
+        let Some(numbers) = numbers else {
+            let read = load::read_sources(new_sources, problems).map_err(|_| not_the_same())?;
+            if canonical(read.1.clone()) != canonical(wanted) {
+                return Err(not_the_same());
+            }
+            (*sources, *declared) = read;
+            return Ok((files, applied.notes));
+        };
+        let is = load::read_some(&new_sources, &numbers).ok_or_else(not_the_same)?;
+        // What stands in the other files is what it was; in these, what it is to be.
+        let to_be = take_files(&mut wanted, &numbers);
+        take_files(declared, &numbers);
+        let mut is_part = is.clone();
+        is_part.name.clone_from(&to_be.name);
+        if wanted != *declared || canonical(is_part) != canonical(to_be) {
+            return Err(not_the_same());
         }
+        join_files(declared, is);
+        *sources = new_sources;
+        Ok((files, applied.notes))
     }
 }
 
 fn again(sources: &Sources) -> Sources {
     load::sources(sources.root.clone(), sources.again()).0
-}
-
-/// What the files declare with other texts in some of them.
-fn read_again(
-    sources: &Sources,
-    files: &[(PathBuf, String)],
-) -> Result<(Sources, Declarations), PlanError> {
-    let files = files.iter().map(|(path, text)| (path.clone(), Some(text.clone()))).collect();
-    let (sources, problems): (Sources, Vec<Problem>) =
-        load::sources(sources.root.clone(), replace(sources.again(), files));
-    load::read_sources(sources, problems).map_err(PlanError::Refused)
 }
 
 /// A file below the root, without `.` on the way.

@@ -1,7 +1,9 @@
 //! One table of a file, changed key by key.
 
 use bexum_core::attribute::Value;
-use bexum_core::declaration::{Element, Group, List, Named, Policy, Role, Scope, Statement, User};
+use bexum_core::declaration::{
+    Ask, Element, Group, List, Named, Policy, Role, Scope, Statement, User,
+};
 use bexum_core::origin::{Origin, Spanned};
 use bexum_core::principal::Join;
 
@@ -284,7 +286,12 @@ impl Table<'_, '_> {
         let join = |join: Option<Join>| join.map(Join::word);
         self.text("join", join(a.join), join(b.join))?;
         self.word("place", a.place.as_ref(), b.place.as_ref())?;
-        self.list("asks", Some(&a.asks), Some(&b.asks), |one| one.who.origin, written::ask)?;
+        let asks = |asks: &'_ [Ask]| -> Option<Vec<Ask>> {
+            // An empty list says what none says.
+            (!asks.is_empty()).then(|| asks.to_vec())
+        };
+        let (was, is) = (asks(&a.asks), asks(&b.asks));
+        self.list("asks", was.as_deref(), is.as_deref(), |one| one.who.origin, written::ask)?;
         self.text("source", a.imported.source.as_deref(), b.imported.source.as_deref())?;
         self.text("source-id", a.imported.source_id.as_deref(), b.imported.source_id.as_deref())?;
         self.attributes(&a.attributes, &b.attributes)
