@@ -107,6 +107,7 @@ pub(crate) enum Line {
     /// Take a statement out of a policy
     Strike {
         /// policy:NAME
+        #[arg(add = ArgValueCandidates::new(complete::things))]
         policy: String,
         /// Its name, or its place: 'allow 1'
         statement: String,
@@ -114,6 +115,7 @@ pub(crate) enum Line {
     /// Write keys of a thing
     Set {
         /// user:NAME, group:NAME, role:NAME, policy:NAME, or a scope's path
+        #[arg(add = ArgValueCandidates::new(complete::things))]
         target: String,
         /// KEY=VALUE: full-name=…, attributes.team=imaging, join=approval, locked=true
         #[arg(required = true, value_name = "KEY=VALUE")]
@@ -122,6 +124,7 @@ pub(crate) enum Line {
     /// Take keys of a thing away
     Unset {
         /// user:NAME, group:NAME, role:NAME, policy:NAME, or a scope's path
+        #[arg(add = ArgValueCandidates::new(complete::things))]
         target: String,
         /// manager, attributes.team, attributes
         #[arg(required = true)]
@@ -130,10 +133,10 @@ pub(crate) enum Line {
     /// Put somebody into a group, make them owners of it, or have them hold a role
     Add {
         /// user:NAME, group:NAME, resource:PATH, role:NAME
-        #[arg(required = true)]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::who))]
         who: Vec<String>,
         /// group:NAME or role:NAME
-        #[arg(long, value_name = "GROUP|ROLE")]
+        #[arg(long, value_name = "GROUP|ROLE", add = ArgValueCandidates::new(complete::who))]
         to: String,
         /// As owners of the group
         #[arg(long)]
@@ -147,7 +150,7 @@ pub(crate) enum Line {
     /// Take somebody out of a group or a role
     Remove {
         /// user:NAME, group:NAME, resource:PATH, role:NAME
-        #[arg(required = true)]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::who))]
         who: Vec<String>,
         /// group:NAME or role:NAME
         #[arg(long, value_name = "GROUP|ROLE")]
@@ -162,13 +165,13 @@ pub(crate) enum Line {
     /// Attach policies to people at scopes
     Attach {
         /// policy:NAME
-        #[arg(required = true)]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::things))]
         policies: Vec<String>,
         /// user:NAME, group:NAME, role:NAME, resource:PATH or everyone
-        #[arg(long, value_name = "WHO", required = true, num_args = 1..)]
+        #[arg(long, value_name = "WHO", required = true, num_args = 1.., add = ArgValueCandidates::new(complete::who))]
         to: Vec<String>,
         /// Scopes
-        #[arg(long, value_name = "SCOPE", required = true, num_args = 1..)]
+        #[arg(long, value_name = "SCOPE", required = true, num_args = 1.., add = ArgValueCandidates::new(complete::paths))]
         at: Vec<String>,
         #[command(flatten)]
         span: Span,
@@ -176,24 +179,25 @@ pub(crate) enum Line {
     /// Take attachments away
     Detach {
         /// policy:NAME
-        #[arg(required = true)]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::things))]
         policies: Vec<String>,
         /// From whom; else from all
         #[arg(long, value_name = "WHO", num_args = 1..)]
         from: Vec<String>,
         /// At which scopes; else at all
-        #[arg(long, value_name = "SCOPE", num_args = 1..)]
+        #[arg(long, value_name = "SCOPE", num_args = 1.., add = ArgValueCandidates::new(complete::paths))]
         at: Vec<String>,
     },
     /// Make a policy a ceiling: it grants nothing, and bounds what may be granted
     Limit {
         /// policy:NAME
+        #[arg(add = ArgValueCandidates::new(complete::things))]
         policy: String,
         /// Over which scopes; else everywhere
-        #[arg(long, value_name = "SCOPE", num_args = 1..)]
+        #[arg(long, value_name = "SCOPE", num_args = 1.., add = ArgValueCandidates::new(complete::paths))]
         over: Vec<String>,
         /// For whom; else for everyone
-        #[arg(long = "for", value_name = "WHO", num_args = 1..)]
+        #[arg(long = "for", value_name = "WHO", num_args = 1.., add = ArgValueCandidates::new(complete::who))]
         bound: Vec<String>,
         #[command(flatten)]
         span: Span,
@@ -201,40 +205,46 @@ pub(crate) enum Line {
     /// Take ceilings away
     Unlimit {
         /// policy:NAME
+        #[arg(add = ArgValueCandidates::new(complete::things))]
         policy: String,
         /// Over which scopes; else over all
-        #[arg(long, value_name = "SCOPE", num_args = 1..)]
+        #[arg(long, value_name = "SCOPE", num_args = 1.., add = ArgValueCandidates::new(complete::paths))]
         over: Vec<String>,
         /// For whom; else for all
-        #[arg(long = "for", value_name = "WHO", num_args = 1..)]
+        #[arg(long = "for", value_name = "WHO", num_args = 1.., add = ArgValueCandidates::new(complete::who))]
         bound: Vec<String>,
     },
     /// Disable a user, who may do nothing any more
     Disable {
         /// user:NAME
+        #[arg(add = ArgValueCandidates::new(complete::who))]
         user: String,
     },
     /// Enable a user
     Enable {
         /// user:NAME
+        #[arg(add = ArgValueCandidates::new(complete::who))]
         user: String,
     },
     /// Seal a scope: allows attached above it stay out
     Seal {
         /// A scope's path
+        #[arg(add = ArgValueCandidates::new(complete::paths))]
         path: String,
     },
     /// Take the seal off a scope
     Unseal {
         /// A scope's path
+        #[arg(add = ArgValueCandidates::new(complete::paths))]
         path: String,
     },
     /// Note that a user asks to be let into a group
     AskIn {
         /// user:NAME
+        #[arg(add = ArgValueCandidates::new(complete::who))]
         user: String,
         /// group:NAME
-        #[arg(long, value_name = "GROUP")]
+        #[arg(long, value_name = "GROUP", add = ArgValueCandidates::new(complete::who))]
         to: String,
         /// Why, in their words
         #[arg(long, value_name = "TEXT")]
@@ -243,9 +253,10 @@ pub(crate) enum Line {
     /// Let a user in who asked
     Approve {
         /// user:NAME
+        #[arg(add = ArgValueCandidates::new(complete::who))]
         user: String,
         /// group:NAME
-        #[arg(long, value_name = "GROUP")]
+        #[arg(long, value_name = "GROUP", add = ArgValueCandidates::new(complete::who))]
         to: String,
         #[command(flatten)]
         span: Span,
@@ -253,14 +264,16 @@ pub(crate) enum Line {
     /// Do not let a user in who asked
     Decline {
         /// user:NAME
+        #[arg(add = ArgValueCandidates::new(complete::who))]
         user: String,
         /// group:NAME
-        #[arg(long, value_name = "GROUP")]
+        #[arg(long, value_name = "GROUP", add = ArgValueCandidates::new(complete::who))]
         to: String,
     },
     /// Give a thing another name, everywhere it is named
     Rename {
         /// user:NAME, group:NAME, role:NAME, policy:NAME, or a scope's path
+        #[arg(add = ArgValueCandidates::new(complete::things))]
         old: String,
         /// The new name, or path
         new: String,
@@ -268,9 +281,10 @@ pub(crate) enum Line {
     /// Take a thing out of the estate
     Delete {
         /// user:NAME, group:NAME, role:NAME, policy:NAME, or a scope's path
+        #[arg(add = ArgValueCandidates::new(complete::things))]
         target: String,
         /// Who takes over what a user owns and manages
-        #[arg(long, value_name = "USER")]
+        #[arg(long, value_name = "USER", add = ArgValueCandidates::new(complete::who))]
         hand_over: Option<String>,
         /// With all that names it
         #[arg(long)]

@@ -71,7 +71,9 @@ pub(super) fn weigh<T>(
         request.given.clear();
         request.empty_tables.clear();
     }
-    let engines = sides.map(|side| Engine::new(side.estate.clone()));
+    let engine = |side: &Side| Engine::new(side.estate.clone());
+    let (old, new) = rayon::join(|| engine(before), || engine(after));
+    let engines = [old, new];
     let same = same_files(&before.sources, &after.sources);
     let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
     let ruling = match &typed.by {
