@@ -301,6 +301,19 @@ fn edits_of_a_file_are_done_together() {
 }
 
 #[test]
+fn what_may_mean_the_renamed_is_pointed_out() {
+    let more = "[policy.odd]\n[[policy.odd.allow]]\ndo = 'store.list'\non = ['*/spectra', '**']\nwhen = \"target.name = 'imaging' or 'imaging' in who.groups\"\n";
+    let folder = Folder::demo().with("odd.toml", more);
+    let run = edit(&folder, "rename group:imaging group:images");
+    assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
+    let renamed = "+when = \"target.name = 'imaging' or 'images' in who.groups\"";
+    assert!(run.out.contains(renamed), "{}", run.out);
+    assert!(run.out.contains("a statement of policy:odd still says `imaging`"), "{}", run.out);
+    let run = edit(&folder, "rename veyra/survey/spectra veyra/survey/spectrum");
+    assert!(run.out.contains("policy:odd still says `spectra`"), "{}", run.out);
+}
+
+#[test]
 fn groups_are_made_of_presets() {
     let preset = "[preset.moderated]\njoin = 'approval'\nowners = ['user:tomas']\nplace = 'veyra/people'\nabout = 'looked after'\n";
     let folder = Folder::demo().with("presets.toml", preset);

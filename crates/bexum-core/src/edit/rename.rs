@@ -45,10 +45,7 @@ pub(super) fn rename(
                 }
             }
             (_, Sort::Condition) => {
-                let new = in_condition(text, target, &to, &mut |what| {
-                    applied.note(format!("{} still says {what}: is it the same?", (mention.of)()));
-                });
-                if let Some(new) = new {
+                if let Some(new) = in_condition(text, target, &to) {
                     *text = new;
                 }
             }
@@ -64,7 +61,33 @@ pub(super) fn rename(
     for (old, new) in &places {
         in_patterns(declared, old, new);
     }
+    point_out(declared, target, applied);
     Ok(())
+}
+
+/// Points out what may mean the thing and was left alone: its old name as a word by itself in a
+/// pattern or a condition.
+fn point_out(declared: &mut Declarations, target: &Target, applied: &mut Applied) {
+    let name = target.name();
+    let name = name.rsplit('/').next().unwrap_or(name);
+    each_mention(declared, &mut |mention| {
+        let may_mean_it = matches!(mention.sort, Sort::Pattern | Sort::Condition);
+        if may_mean_it && has_word(&mention.text.value, name) {
+            let of = (mention.of)();
+            let text = &mention.text.value;
+            applied
+                .note(format!("{of} still says `{name}`, which may mean something else: {text}"));
+        }
+    });
+}
+
+/// Whether a text holds a name that is no part of a longer one.
+fn has_word(text: &str, name: &str) -> bool {
+    let is_letter = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '@');
+    text.match_indices(name).any(|(at, _)| {
+        let (before, after) = (&text[..at], &text[at + name.len()..]);
+        !before.ends_with(is_letter) && !after.starts_with(is_letter)
+    })
 }
 
 /// Gives the thing its name, and says which paths change by that, each with the new one.
@@ -121,14 +144,8 @@ fn replace_head(text: &mut String, old: &str, new: &str) {
     }
 }
 
-/// A condition with another name in it; `None` where it does not name the thing. What may mean the
-/// thing and may not is left alone, and told.
-fn in_condition(
-    text: &str,
-    target: &Target,
-    to: &str,
-    told: &mut dyn FnMut(String),
-) -> Option<String> {
+/// A condition with another name in it; `None` where it does not name the thing for certain.
+fn in_condition(text: &str, target: &Target, to: &str) -> Option<String> {
     let id = format!("{}:{}", target.what(), target.name());
     let list = match target {
         Target::Group(_) => "who.groups",
@@ -143,11 +160,6 @@ fn in_condition(
         } else if literal.text == target.name() && literal.beside.iter().any(|path| path == list) {
             to.to_owned()
         } else {
-            let names = ["who.name", "target.name"];
-            let is_name = literal.beside.iter().any(|path| names.contains(&&**path));
-            if literal.text == target.name() && is_name {
-                told(text[literal.range.clone()].to_owned());
-            }
             continue;
         };
         let quote = &text[literal.range.start..literal.range.start + 1];
@@ -256,7 +268,7 @@ fn in_pattern(pattern: &str, start: &str, old: &str, new: &str) -> Option<String
 
 #[cfg(test)]
 mod tests {
-    use super::{Target, in_condition, in_pattern};
+    use super::{Target, has_word, in_condition, in_pattern};
 
     #[test]
     fn patterns_that_lead_to_a_path() {
@@ -287,10 +299,9 @@ mod tests {
             ("who.groups overlaps ['x', 'a']", Some("who.groups overlaps ['x', 'b']")),
             ("target.team = 'a'", None),
         ] {
-            assert_eq!(in_condition(text, &group, "b", &mut |_| ()).as_deref(), found);
+            assert_eq!(in_condition(text, &group, "b").as_deref(), found);
         }
-        let mut told = Vec::new();
-        assert_eq!(in_condition("target.name = 'a'", &group, "b", &mut |one| told.push(one)), None);
-        assert_eq!(told, ["'a'"]);
+        assert!(has_word("target.name = 'a'", "a"));
+        assert!(!has_word("target.name = 'ab'", "a") && !has_word("x-a", "a"));
     }
 }
