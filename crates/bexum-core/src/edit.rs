@@ -1,9 +1,9 @@
 //! Edits as data, and what each makes of declarations.
 //!
-//! An edit is done on [`Declarations`](crate::Declarations) here, where only names and lists change places; whoever keeps
-//! the declarations in files brings the files in line with the outcome. What an edit leaves alone
-//! keeps its [origin](crate::origin::Origin), and what is new has the default one: so the two can be
-//! told apart.
+//! An edit is done on [`Declarations`](crate::Declarations) here, where only names and lists change
+//! places; whoever keeps the declarations in files brings the files in line with the outcome. What an
+//! edit leaves alone keeps its [origin](crate::origin::Origin), and what is new has the default one:
+//! so the two can be told apart.
 
 mod apply;
 mod by_file;

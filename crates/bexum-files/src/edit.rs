@@ -2,7 +2,7 @@
 //! not at all.
 //!
 //! A plan does each edit on declarations ([`bexum_core::edit`]), brings the texts in line with the
-//! outcome ([`sync`]), reads them again, and holds what they declare then against what they are to
+//! outcome (`sync`), reads them again, and holds what they declare then against what they are to
 //! declare. Nothing is written before that. Writing is the business of [`journal`].
 
 mod document;
