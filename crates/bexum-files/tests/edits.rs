@@ -378,7 +378,7 @@ fn load(texts: &Named) -> (Loaded, Declarations) {
 fn planned(texts: &Named, edit: &Edit) -> Result<Plan, PlanError> {
     let (loaded, declared) = load(texts);
     let now = Time::parse("2026-10-05T20:00:00Z").expect("a time");
-    plan(&loaded.estate, &loaded.sources, &declared, std::slice::from_ref(edit), None, now)
+    plan(&loaded.estate, &loaded.sources, declared, std::slice::from_ref(edit), None, now)
 }
 
 fn with(texts: &Named, plan: &Plan) -> Named {

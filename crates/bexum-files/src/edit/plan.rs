@@ -72,13 +72,13 @@ pub enum PlanError {
 pub fn plan(
     before: &Estate,
     sources: &Sources,
-    declared: &Declarations,
+    declared: Declarations,
     edits: &[Edit],
     file: Option<&Path>,
     at_time: Time,
 ) -> Result<Plan, PlanError> {
     let file = file.map(plain).transpose()?;
-    let mut now = State { sources: again(sources), declared: declared.clone() };
+    let mut now = State { sources: again(sources), declared };
     let mut notes = Vec::new();
     let mut changed: Vec<(PathBuf, String)> = Vec::new();
     for (at, edit) in one_key_each(edits) {

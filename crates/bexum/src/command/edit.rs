@@ -2,10 +2,12 @@
 
 use std::io::Read as _;
 use std::path::Path;
+use std::sync::Arc;
 
 use anyhow::{Context as _, bail};
 use bexum_core::Time;
 use bexum_core::edit::{Edit, EditFault};
+use bexum_core::engine::Engine;
 use bexum_core::impact::told_as_one;
 use bexum_files::edit::journal::Lock;
 use bexum_files::edit::{Plan, PlanError, plan};
@@ -46,15 +48,27 @@ pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
     let (loaded, declared) = bexum_files::load_declared(&Folder(&root), None)
         .map_err(|failure| anyhow::Error::new(*failure))?;
     let Loaded { estate, sources } = loaded;
-    let planned = plan(&estate, &sources, &declared, &asked.edits, typed.file.as_deref(), now);
+    // Who may is asked of what is declared before; else nobody needs that any more.
+    let kept = typed.by.as_ref().map(|_| declared.clone()).unwrap_or_default();
+    let (planned, engine) = rayon::join(
+        || plan(&estate, &sources, declared, &asked.edits, typed.file.as_deref(), now),
+        || Engine::new(Arc::clone(&estate)),
+    );
     let planned = planned.map_err(|error| told(error, &asked))?;
     let Plan { files, after, declared: declared_after, notes } = planned;
-    let before = Side { name: "the files".to_owned(), estate, sources, declared };
+    let before = Side {
+        name: "the files".to_owned(),
+        estate,
+        sources,
+        declared: kept,
+        engine: Some(engine),
+    };
     let after = Side {
         name: "what they would be".to_owned(),
         estate: after.estate,
         sources: after.sources,
         declared: declared_after,
+        engine: None,
     };
     let changes = files.iter().map(|(path, text)| {
         let old = before.sources.find(path).map(|source| source.text.as_str());
@@ -129,7 +143,7 @@ pub(super) fn supposed(root: &Path, edits: &[String]) -> anyhow::Result<Loaded> 
             asked.edits.push(edit);
         }
     }
-    let planned = plan(&loaded.estate, &loaded.sources, &declared, &asked.edits, None, now);
+    let planned = plan(&loaded.estate, &loaded.sources, declared, &asked.edits, None, now);
     Ok(planned.map_err(|error| told(error, &asked))?.after)
 }
 

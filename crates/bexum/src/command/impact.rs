@@ -55,6 +55,8 @@ pub(super) struct Side {
     pub(super) estate: Arc<Estate>,
     pub(super) sources: Sources,
     pub(super) declared: Declarations,
+    /// What decides there, if it was made already.
+    pub(super) engine: Option<Engine>,
 }
 
 pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
@@ -170,7 +172,7 @@ fn side(
 ) -> anyhow::Result<Side> {
     let (loaded, declared) = loaded.map_err(|failure| anyhow::Error::new(*failure))?;
     let Loaded { estate, sources } = loaded;
-    Ok(Side { name, estate, sources, declared })
+    Ok(Side { name, estate, sources, declared, engine: None })
 }
 
 /// What is named, loaded.

@@ -71,7 +71,8 @@ pub(super) fn weigh<T>(
         request.given.clear();
         request.empty_tables.clear();
     }
-    let engine = |side: &Side| Engine::new(side.estate.clone());
+    let engine =
+        |side: &Side| side.engine.clone().unwrap_or_else(|| Engine::new(side.estate.clone()));
     let (old, new) = rayon::join(|| engine(before), || engine(after));
     let engines = [old, new];
     let same = same_files(&before.sources, &after.sources);
