@@ -221,6 +221,7 @@ fn what_cannot_be_done_is_told() {
         ("set group:imaging owners=x", "`add WHO --to group:imaging --owner`"),
         ("set group:imaging join=sometimes", "`open`, `approval` or `closed`"),
         ("unset user:tomas about", "not written"),
+        ("unset veyra/survey/spectra kind", "needs the key `kind`"),
         ("remove user:sol --from group:imaging", "does not stand in `members`"),
         ("detach policy:keep-raw --from user:sol", "no attachment"),
         ("unlimit policy:look-only --over veyra/core", "no such ceiling"),

@@ -10,6 +10,7 @@ use bexum_core::{Estate, Time};
 
 use super::sync::changed_texts;
 use crate::load::{self, Failure, Loaded};
+use crate::problem::Problem;
 use crate::source::Sources;
 use crate::texts::laid::replace;
 
@@ -162,14 +163,18 @@ impl Step<'_> {
             load::sources(sources.root.clone(), replace(sources.again(), texts));
         // A file that is new may stand before others, which have other numbers then.
         let Some(numbers) = numbers else {
-            let read = load::read_sources(new_sources, problems).map_err(|_| not_the_same())?;
+            let read = load::read_sources(new_sources, problems);
+            let read = read.map_err(|failure| unread(failure).unwrap_or_else(not_the_same))?;
             if canonical(read.1.clone()) != canonical(wanted) {
                 return Err(not_the_same());
             }
             (*sources, *declared) = read;
             return Ok((files, applied.notes));
         };
-        let is = load::read_some(&new_sources, &numbers).ok_or_else(not_the_same)?;
+        let Some(is) = load::read_some(&new_sources, &numbers) else {
+            let failure = load::read_sources(new_sources, problems).err();
+            return Err(failure.and_then(unread).unwrap_or_else(not_the_same));
+        };
         // What stands in the other files is what it was; in these, what it is to be.
         let to_be = take_files(&mut wanted, &numbers);
         take_files(declared, &numbers);
@@ -182,6 +187,12 @@ impl Step<'_> {
         *sources = new_sources;
         Ok((files, applied.notes))
     }
+}
+
+/// Texts that are good TOML, but declare what no estate may: that is what the edit asked for.
+fn unread(failure: Box<Failure>) -> Option<PlanError> {
+    let is_syntax = |problem: &Problem| matches!(problem, Problem::Syntax { .. });
+    (!failure.problems.iter().any(is_syntax)).then_some(PlanError::Refused(failure))
 }
 
 fn again(sources: &Sources) -> Sources {
