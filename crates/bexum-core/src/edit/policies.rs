@@ -33,6 +33,12 @@ pub(super) fn refuse_locked(declared: &Declarations, name: &str) -> Result<(), E
     Ok(())
 }
 
+/// Whether a policy is used as a ceiling.
+fn is_ceiling(declared: &Declarations, policy: &str) -> bool {
+    let mut named = declared.ceilings.iter().flat_map(|ceiling| &ceiling.policy.value);
+    named.any(|one| one.value == policy)
+}
+
 /// The actions that a list of patterns names; patterns that cannot be read name none.
 fn named(catalogue: &Catalogue, patterns: &[String]) -> FixedBitSet {
     let mut all = FixedBitSet::with_capacity(catalogue.actions.len());
@@ -170,10 +176,7 @@ pub(super) fn state(
 ) -> Result<(), EditFault> {
     let Edit::State { policy, effect, actions, on, when, name } = edit else { return Ok(()) };
     refuse_locked(declared, policy)?;
-    let is_ceiling = declared
-        .ceilings
-        .iter()
-        .any(|ceiling| ceiling.policy.value.iter().any(|one| one.value == *policy));
+    let is_ceiling = is_ceiling(declared, policy);
     let body = &mut find(&mut declared.policies, "policy", policy)?.body;
     let on = (!on.is_empty()).then(|| new_list(on));
     let is_same = |known: &&Statement| {
@@ -225,10 +228,7 @@ pub(super) fn strike(
     applied: &mut Applied,
 ) -> Result<(), EditFault> {
     refuse_locked(declared, policy)?;
-    let is_ceiling = declared
-        .ceilings
-        .iter()
-        .any(|ceiling| ceiling.policy.value.iter().any(|one| one.value == *policy));
+    let is_ceiling = is_ceiling(declared, policy);
     let body = &mut find(&mut declared.policies, "policy", policy)?.body;
     let at = position(&body.statements, statement).ok_or_else(|| {
         EditFault::Nothing(format!("policy:{policy} has no statement `{statement}`"))
