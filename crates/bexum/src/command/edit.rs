@@ -157,8 +157,9 @@ fn asked(typed: &mut Typed, now: Time) -> anyhow::Result<Asked> {
         )),
         (Some(line), None) => {
             let edit = edit_line::of_line(line, now)?;
-            let words = std::env::args().skip_while(|word| word != "edit").skip(1);
-            let words: Vec<String> = words.map(|word| crate::command_line::quoted(&word)).collect();
+            let words = std::env::args_os().skip_while(|word| word != "edit").skip(1);
+            let words: Vec<String> =
+                words.map(|word| crate::command_line::quoted(&word.to_string_lossy())).collect();
             Ok(Asked { lines: vec![(None, words.join(" "))], edits: vec![edit] })
         }
         (None, Some(file)) => {
