@@ -10,6 +10,7 @@ mod by_file;
 mod canonical;
 mod delete;
 mod keys;
+mod line;
 mod lists;
 mod policies;
 mod rename;
@@ -22,9 +23,12 @@ use crate::scope::ScopeType;
 use crate::time::Window;
 
 pub use apply::{Applied, EditFault, apply};
+pub(crate) use by_file::same_files;
 pub use by_file::{join_files, take_files};
 pub use canonical::canonical;
 pub(crate) use canonical::canonical_group;
+pub(crate) use line::of_attribute;
+pub(crate) use policies::is_locked;
 pub use uses::{Use, changed_words, uses};
 
 /// Something that an edit is about, by name.
@@ -163,6 +167,15 @@ pub enum Edit {
         policy: String,
         /// The statement's name, or `allow 1`.
         statement: String,
+    },
+    /// Paths that a statement is no longer about.
+    Spare {
+        /// The policy's name.
+        policy: String,
+        /// The statement's name, or `deny 1`.
+        statement: String,
+        /// Path patterns, without `!`.
+        paths: Vec<String>,
     },
     /// Keys that say something else.
     Set {

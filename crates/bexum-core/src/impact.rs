@@ -12,10 +12,10 @@ mod sessions;
 mod touches;
 
 use crate::engine::Index;
-use crate::estate::Estate;
 use rustc_hash::FxHashSet;
 
 use crate::catalogue::ActionSet;
+use crate::principal::Principal;
 use crate::reach::{Limited, Spots};
 use crate::request::{Request, RequestFault};
 use touches::Touches;
@@ -25,6 +25,7 @@ pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};
 pub use renamed::{Renamed, renamed, told_as_one};
 pub use sessions::{Compared, RolesChanged};
+pub(crate) use touches::within;
 
 /// What a cell comes to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -72,6 +73,18 @@ pub struct Cell {
 }
 
 impl Cell {
+    /// Whether it is allowed now and was not.
+    #[must_use]
+    pub fn is_opened(&self) -> bool {
+        self.after == Outcome::Allow && self.before != Outcome::Allow
+    }
+
+    /// Whether it was allowed and is not now.
+    #[must_use]
+    pub fn is_shut(&self) -> bool {
+        self.before == Outcome::Allow && self.after != Outcome::Allow
+    }
+
     /// Whether it says that somebody can do more than before: what they could do in another session
     /// is no more.
     #[must_use]
@@ -100,7 +113,7 @@ pub struct Comparison<'e> {
 
 impl<'e> Comparison<'e> {
     /// Gets ready to compare two estates that differ in this ([`differences`]). Of the request only the circumstances count, what is supposed, and what bounds every session. Where the
-    /// second estate was not [built beside](Estate::build_beside) the first, nothing is decided of
+    /// second estate was not [built beside](crate::Estate::build_beside) the first, nothing is decided of
     /// cells that depend in both.
     ///
     /// # Errors
@@ -138,15 +151,24 @@ impl<'e> Comparison<'e> {
     /// workloads, and roles by themselves, by the bytes of their names.
     #[must_use]
     pub fn everybody(&self) -> Vec<String> {
-        let asks = |estate: &Estate| -> Vec<String> {
-            let all = estate.principals();
-            let all = all.filter(|who| !matches!(who, crate::principal::Principal::Group(_)));
-            let all = all.map(|who| estate.principal_id(who));
-            let concerned = self.concerned.as_ref();
-            all.filter(|id| concerned.is_none_or(|known| known.contains(id))).collect()
+        let has_sessions = |who: &Principal| !matches!(who, Principal::Group(_));
+        let estates = [self.before.estate(), self.after.estate()];
+        let mut all: Vec<String> = match &self.concerned {
+            Some(concerned) => {
+                let is_somebody = |id: &&String| {
+                    let found = estates.iter().find_map(|estate| estate.find_principal(id));
+                    found.is_some_and(|who| has_sessions(&who))
+                };
+                concerned.iter().filter(is_somebody).cloned().collect()
+            }
+            None => {
+                let everybody = estates.iter().flat_map(|estate| {
+                    let all = estate.principals().filter(has_sessions);
+                    all.map(|who| estate.principal_id(who))
+                });
+                everybody.collect()
+            }
         };
-        let mut all = asks(self.before.estate());
-        all.extend(asks(self.after.estate()));
         all.sort_unstable();
         all.dedup();
         all
@@ -156,6 +178,15 @@ impl<'e> Comparison<'e> {
     #[must_use]
     pub fn compared(&self) -> Compared<'_, 'e> {
         Compared::new(self, false)
+    }
+
+    /// The same, of what is allowed on one side alone: what depends on both is no cell, whatever
+    /// opens there. Of a principal no cells are looked for once there are more than `most`.
+    #[must_use]
+    pub(crate) fn compared_at_the_moment(&self, most: usize) -> Compared<'_, 'e> {
+        let mut compared = Compared::new(self, false);
+        compared.outcomes_alone = Some(most);
+        compared
     }
 
     /// The same, of what is opened at this moment or a later one

@@ -115,6 +115,7 @@ pub mod time;
 pub mod trace;
 pub mod truth;
 pub mod vocabulary;
+pub mod ways;
 
 pub use decision::{Reading, Reason, Verdict};
 pub use declaration::Declarations;

@@ -189,6 +189,15 @@ impl Place {
         }
     }
 
+    /// The user, group or role that it is, if it is one.
+    #[must_use]
+    pub fn identity(self) -> Option<Principal> {
+        match self {
+            Self::Identity(who, _) => Some(who),
+            _ => None,
+        }
+    }
+
     /// What the catalogue sees in it.
     #[must_use]
     pub fn class(self, estate: &Estate) -> TargetClass {

@@ -5,12 +5,14 @@
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write as _};
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Check;
 use bexum_core::origin;
 
+use crate::discover::estate_file;
+use crate::edit::journal::Lock;
 use crate::edit::written::{quoted, toml_value};
 use crate::load::{Failure, Loaded};
 use crate::problem::Problem;
@@ -93,9 +95,7 @@ pub fn append_check(
     is_same: impl Fn(&Loaded) -> bool,
 ) -> Result<PathBuf, AppendError> {
     let lock_failed = |error| AppendError::Write { path: root.to_path_buf(), error };
-    // The lock is on the folder, so that it leaves nothing behind, and ends with the process.
-    let folder = File::open(root).map_err(lock_failed)?;
-    folder.lock().map_err(lock_failed)?;
+    let _lock = Lock::wait(root).map_err(lock_failed)?;
     let mut was_written = false;
     for tries in 1..=MOST_TRIES {
         let workspace = Workspace::open(&Folder(root)).map_err(AppendError::Estate)?;
@@ -153,21 +153,10 @@ fn choose(loaded: &Loaded, file: Option<&Path>) -> Result<PathBuf, AppendError> 
             }),
         };
     let refuse = |why| Err(AppendError::Outside { path: file.clone(), why });
-    let mut plain = PathBuf::new();
-    for part in file.components() {
-        match part {
-            Component::CurDir => {}
-            Component::Normal(name) if !name.as_encoded_bytes().starts_with(b".") => {
-                plain.push(name);
-            }
-            _ => {
-                return refuse("name it from the estate's root, with no hidden folder on the way");
-            }
-        }
-    }
-    if plain.extension().is_none_or(|extension| extension != "toml") {
-        return refuse("its name must end in `.toml`");
-    }
+    let plain = match estate_file(&file) {
+        Ok(plain) => plain,
+        Err(why) => return refuse(why),
+    };
     let path = sources.root.join(&plain);
     if path.parent().is_some_and(|folder| !folder.is_dir()) {
         return refuse("its folder does not exist");

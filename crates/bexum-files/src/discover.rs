@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::ffi::OsString;
 use std::fs;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 use crate::problem::Problem;
 
@@ -19,6 +19,25 @@ const MOST_FILES: usize = 1_000_000;
 pub fn find_root(start: &Path) -> Option<PathBuf> {
     let start = start.canonicalize().ok()?;
     start.ancestors().find(|folder| folder.join(ROOT_FILE).is_file()).map(Path::to_path_buf)
+}
+
+/// The path of a file that may be one of an estate, from its root, without `.` on the way; else why
+/// it may not.
+pub(crate) fn estate_file(named: &Path) -> Result<PathBuf, &'static str> {
+    let mut plain = PathBuf::new();
+    for part in named.components() {
+        match part {
+            Component::CurDir => {}
+            Component::Normal(name) if !name.as_encoded_bytes().starts_with(b".") => {
+                plain.push(name);
+            }
+            _ => return Err("name it from the estate's root, with no hidden folder on the way"),
+        }
+    }
+    match plain.extension().is_some_and(|extension| extension == "toml") {
+        true => Ok(plain),
+        false => Err("its name must end in `.toml`"),
+    }
 }
 
 /// A file to read: where it is shown, and where it really is.

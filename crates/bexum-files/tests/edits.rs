@@ -354,6 +354,9 @@ fn edit() -> impl Strategy<Value = (Edit, Option<Edit>)> {
         1 => (named(&POLICIES), select(vec!["allow 1", "allow 2", "deny 1"])).prop_map(|(policy, statement)| {
             (Edit::Strike { policy, statement: statement.into() }, None)
         }),
+        1 => (named(&POLICIES), select(vec!["allow 1", "deny 1"]), some_of(&["a/**", "/v/s/night"])).prop_map(|(policy, statement, paths)| {
+            (Edit::Spare { policy, statement: statement.into(), paths }, None)
+        }),
         1 => named(&POLICIES).prop_map(|from| {
             let undo = Edit::Delete { target: Target::Policy("zz".into()), hand_over: None, with_uses: false };
             (Edit::Copy { from, to: "zz".into(), drop: vec!["store.erase".into()], keep: Vec::new() }, Some(undo))

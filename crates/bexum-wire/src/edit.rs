@@ -11,7 +11,7 @@ use crate::impact::Impact;
 pub struct Edit {
     /// The version of this shape.
     pub version: u32,
-    /// The edits, as they were written.
+    /// The edits, as `edit` takes them.
     pub edits: Vec<String>,
     /// Whether they were written into the files.
     pub written: bool,

@@ -15,6 +15,7 @@ pub mod reach;
 pub mod request;
 pub mod scan;
 pub mod show;
+pub mod ways;
 
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
@@ -34,6 +35,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         ("reach", written::<reach::Reach>()),
         ("replay", written::<answer::Line>()),
         ("show", written::<show::Show>()),
+        ("ways", written::<ways::Ways>()),
     ]
 }
 

@@ -1,6 +1,7 @@
 //! The command line, as typed.
 
 pub(crate) mod edit;
+pub(crate) mod ways;
 
 use std::path::PathBuf;
 
@@ -58,6 +59,7 @@ impl Format {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     Ask(Ask),
+    Ways(Box<ways::Ways>),
     Replay(Replay),
     Reach(Reach),
     Impact(Impact),
@@ -99,6 +101,25 @@ pub(crate) enum Command {
 #[derive(Debug, ClapArgs)]
 #[command(after_help = ASK_EXAMPLES)]
 pub(crate) struct Ask {
+    #[command(flatten)]
+    pub(crate) question: Question,
+    /// Keep the question and its answer as a `[[check]]` of this name, for `bexum prove`
+    #[arg(long, value_name = "NAME")]
+    pub(crate) save_check: Option<String>,
+    /// The file for it, from the estate's root; else the one that holds the last check, or a new
+    /// `checks.toml`
+    #[arg(long, value_name = "FILE", requires = "save_check")]
+    pub(crate) save_to: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) supposed: edit::Supposed,
+    /// How to write the answer
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+}
+
+/// A request.
+#[derive(Clone, Debug, ClapArgs)]
+pub(crate) struct Question {
     /// Who asks: user:NAME, resource:PATH, group:NAME or role:NAME
     #[arg(add = ArgValueCandidates::new(complete::who))]
     pub(crate) who: String,
@@ -113,18 +134,6 @@ pub(crate) struct Ask {
     /// An attribute of the item itself
     #[arg(long, value_name = "KEY=VALUE")]
     pub(crate) item: Vec<String>,
-    /// Keep the question and its answer as a `[[check]]` of this name, for `bexum prove`
-    #[arg(long, value_name = "NAME")]
-    pub(crate) save_check: Option<String>,
-    /// The file for it, from the estate's root; else the one that holds the last check, or a new
-    /// `checks.toml`
-    #[arg(long, value_name = "FILE", requires = "save_check")]
-    pub(crate) save_to: Option<PathBuf>,
-    #[command(flatten)]
-    pub(crate) supposed: edit::Supposed,
-    /// How to write the answer
-    #[arg(long, value_enum, default_value_t = Format::Text)]
-    pub(crate) format: Format,
 }
 
 /// Everything of a request but who, what and where.

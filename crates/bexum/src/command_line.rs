@@ -20,12 +20,22 @@ pub(crate) struct Of<'a> {
 
 /// `bexum ask …` for this request, at `time` if it is not the present.
 pub(crate) fn ask(of: Of<'_>, request: &Request<'_>, time: Option<Time>) -> String {
+    question("ask", of, request, time)
+}
+
+/// `bexum ways …` for this request.
+pub(crate) fn ways(of: Of<'_>, request: &Request<'_>, time: Option<Time>, to_deny: bool) -> String {
+    let end = if to_deny { " --to deny" } else { "" };
+    question("ways", of, request, time) + end
+}
+
+fn question(command: &str, of: Of<'_>, request: &Request<'_>, time: Option<Time>) -> String {
     let mut words = vec!["bexum".to_owned()];
     if let Some(folder) = of.folder {
         words.extend(["-C".to_owned(), folder.display().to_string()]);
     }
     words.extend([
-        "ask".to_owned(),
+        command.to_owned(),
         request.who.to_string(),
         request.does.to_string(),
         request.on.to_string(),

@@ -81,6 +81,8 @@ fn every_edit_changes_what_it_says() {
         "strike policy:nightly-run 'allow 2'",
         "strike policy:look-only 'allow 1'",
         "strike policy:public-gallery 'allow 1'",
+        "spare policy:nightly-run 'allow 1' /veyra/survey/reduction/old",
+        "spare policy:look-only 'allow 1' 'raw/**'",
         "set user:ines attributes.team=transit full-name='Ines \"O\" Okafor' attributes.device.managed=false",
         "set veyra/core about='what all share'",
         "set policy:archive-reader locked=true",
@@ -123,6 +125,21 @@ fn every_edit_changes_what_it_says() {
     for line in lines {
         let folder = Folder::demo().with("tied.toml", TIED);
         let before = texts(folder.path());
+        let as_data = |args: &[&str], input: &str| -> serde_json::Value {
+            let args = [&["edit"], args, &["--format", "json"]].concat();
+            let run = folder.run_with(&args, input);
+            serde_json::from_str(&run.out).unwrap_or_else(|_| panic!("{line}\n{}", run.err))
+        };
+        let typed = words(line);
+        let typed = as_data(&typed.iter().map(String::as_str).collect::<Vec<_>>(), "");
+        let said = typed["edits"][0].as_str().expect("a line");
+        let file: &[&str] =
+            if line.contains("--file") { &["--file", "scopes/pulsar.toml"] } else { &[] };
+        let again = as_data(&[&["--from", "-"], file].concat(), said);
+        // The moment at which somebody asks is now.
+        if !line.starts_with("ask-in") {
+            assert_eq!(typed["files"], again["files"], "{line}\n{said}");
+        }
         let run = edit(&folder, &format!("{line} --write --despite 'to see it'"));
         assert_eq!(run.code, Some(0), "{line}\n{}{}", run.out, run.err);
         let what = changed(&before, &texts(folder.path()));

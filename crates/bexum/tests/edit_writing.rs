@@ -138,6 +138,28 @@ fn files_keep_their_links_ends_and_modes() {
     assert_eq!(text, "\u{feff}[user.ada]\r\nenabled = true\r\nfull-name = \"Ada\"\r\n# the end");
 }
 
+#[cfg(target_os = "linux")]
+#[test]
+fn a_full_disk_changes_nothing() {
+    let folder = demo();
+    let before = texts(folder.path());
+    let users = before.iter().find(|(path, _)| path.ends_with("people/users.toml"));
+    assert!(users.is_some_and(|(_, text)| text.len() > 1024), "one KiB is too little for it");
+    // Files of more than one KiB cannot be written here.
+    let script = "trap '' XFSZ; ulimit -f 1; exec \"$0\" \"$@\"";
+    let mut run = std::process::Command::new("/bin/sh");
+    run.args(["-c", script, env!("CARGO_BIN_EXE_bexum")]).args(WRITE).current_dir(folder.path());
+    let output = run.output().expect("it ends");
+    assert_eq!(output.status.code(), Some(2));
+    let told = String::from_utf8_lossy(&output.stderr);
+    assert!(told.contains("cannot write `") && told.contains("nothing was changed"), "{told}");
+    assert_eq!(texts(folder.path()), before);
+    let litter = folder.file(".bexum-edit");
+    assert!(!litter.exists());
+    let run = folder.run(&WRITE);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+}
+
 #[test]
 fn what_cannot_be_written_changes_nothing() {
     let folder = demo();

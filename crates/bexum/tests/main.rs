@@ -21,3 +21,4 @@ mod replay;
 mod shapes;
 mod show;
 mod support;
+mod ways;

@@ -132,6 +132,11 @@ fn what_is_written_is_as_its_schema_says() {
         let answer = shapes.check("ask", &json(question));
         assert_eq!(answer["version"], 1);
         assert_eq!(answer["request"]["does"], question[2]);
+        let mut ways = question.to_vec();
+        ways[0] = "ways";
+        ways.extend(["--to", "deny"].iter().filter(|_| answer["verdict"] == "allow"));
+        let found = shapes.check("ways", &json(&[&ways[..], &["--by", "user:tomas"]].concat()));
+        assert_eq!(found["verdict"], answer["verdict"]);
     }
     let changed = Folder::demo().with(
         "more.toml",

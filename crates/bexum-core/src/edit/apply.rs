@@ -133,6 +133,9 @@ pub fn apply(
         Edit::Strike { policy, statement } => {
             policies::strike(declared, policy, statement, &mut applied)?;
         }
+        Edit::Spare { policy, statement, paths } => {
+            policies::spare(declared, policy, statement, paths, &mut applied)?;
+        }
         Edit::Add { who, list, of, window } => {
             lists::add(declared, who, *list, of, *window, &mut applied)?;
         }

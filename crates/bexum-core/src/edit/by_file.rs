@@ -1,6 +1,9 @@
 //! Declarations parted by the files they stand in.
 
+use rustc_hash::FxHashSet;
+
 use crate::declaration::Declarations;
+use crate::impact::SameFiles;
 use crate::origin::{FileId, Origin};
 
 macro_rules! every_sort {
@@ -29,8 +32,7 @@ pub fn take_files(declared: &mut Declarations, files: &[FileId]) -> Declarations
     let goes = |origin: Origin| origin == Origin::default() || files.contains(&origin.file);
     macro_rules! part {
         ($field:ident, |$one:ident| $origin:expr) => {
-            let all = std::mem::take(&mut declared.$field);
-            (taken.$field, declared.$field) = all.into_iter().partition(|$one| goes($origin));
+            taken.$field = declared.$field.extract_if(.., |$one| goes($origin)).collect();
         };
     }
     every_sort!(part);
@@ -41,9 +43,33 @@ pub fn take_files(declared: &mut Declarations, files: &[FileId]) -> Declarations
 pub fn join_files(declared: &mut Declarations, more: Declarations) {
     macro_rules! join {
         ($field:ident, |$one:ident| $origin:expr) => {
-            declared.$field.extend(more.$field);
-            declared.$field.sort_by_key(|$one| $origin);
+            if !more.$field.is_empty() {
+                declared.$field.extend(more.$field);
+                declared.$field.sort_by_key(|$one| $origin);
+            }
         };
     }
     every_sort!(join);
+}
+
+/// The files in which nothing differs, where the second declarations are the first after some edits.
+pub(crate) fn same_files(before: &Declarations, after: &Declarations) -> SameFiles {
+    let mut same: FxHashSet<FileId> = FxHashSet::default();
+    // What is new stands in no file yet, and so seems to stand in the first.
+    let mut differing: FxHashSet<FileId> = FxHashSet::from_iter([Origin::default().file]);
+    macro_rules! sort {
+        ($field:ident, |$one:ident| $origin:expr) => {
+            let (old, new) = (&before.$field[..], &after.$field[..]);
+            let first = old.iter().zip(new).take_while(|(one, other)| one == other).count();
+            let (old, new) = (&old[first..], &new[first..]);
+            let last = old.iter().rev().zip(new.iter().rev());
+            let last = last.take_while(|(one, other)| one == other).count();
+            let between = old[..old.len() - last].iter().chain(&new[..new.len() - last]);
+            differing.extend(between.map(|$one| ($origin).file));
+            same.extend(before.$field.iter().map(|$one| ($origin).file));
+        };
+    }
+    every_sort!(sort);
+    same.retain(|file| !differing.contains(file));
+    SameFiles { before: same.clone(), after: same }
 }

@@ -33,6 +33,11 @@ pub(super) fn refuse_locked(declared: &Declarations, name: &str) -> Result<(), E
     Ok(())
 }
 
+/// Whether a policy is locked, or included by one that is.
+pub(crate) fn is_locked(declared: &Declarations, name: &str) -> bool {
+    refuse_locked(declared, name).is_err()
+}
+
 /// Whether a policy is used as a ceiling.
 fn is_ceiling(declared: &Declarations, policy: &str) -> bool {
     let mut named = declared.ceilings.iter().flat_map(|ceiling| &ceiling.policy.value);
@@ -230,9 +235,7 @@ pub(super) fn strike(
     refuse_locked(declared, policy)?;
     let is_ceiling = is_ceiling(declared, policy);
     let body = &mut find(&mut declared.policies, "policy", policy)?.body;
-    let at = position(&body.statements, statement).ok_or_else(|| {
-        EditFault::Nothing(format!("policy:{policy} has no statement `{statement}`"))
-    })?;
+    let at = expect_position(&body.statements, policy, statement)?;
     let gone = body.statements.remove(at);
     let is_last = !body.statements.iter().any(|one| one.effect == gone.effect);
     if is_ceiling && is_last && gone.effect == Effect::Allow {
@@ -242,6 +245,39 @@ pub(super) fn strike(
         ));
     }
     Ok(())
+}
+
+/// What a statement is about where it does not say: all at and below where its policy is attached.
+const ALL: &str = "**";
+
+pub(super) fn spare(
+    declared: &mut Declarations,
+    policy: &str,
+    statement: &str,
+    paths: &[String],
+    applied: &mut Applied,
+) -> Result<(), EditFault> {
+    refuse_locked(declared, policy)?;
+    let body = &mut find(&mut declared.policies, "policy", policy)?.body;
+    let at = expect_position(&body.statements, policy, statement)?;
+    let on = body.statements[at].on.get_or_insert_with(|| new_list(&[ALL.to_owned()]));
+    for path in paths {
+        let pattern = format!("!{path}");
+        match on.value.iter().any(|known| known.value == pattern) {
+            true => applied.note(format!("`{statement}` of policy:{policy} spares {path} already")),
+            false => on.value.push(new_word(&pattern)),
+        }
+    }
+    Ok(())
+}
+
+fn expect_position(
+    statements: &[Statement],
+    policy: &str,
+    named: &str,
+) -> Result<usize, EditFault> {
+    position(statements, named)
+        .ok_or_else(|| EditFault::Nothing(format!("policy:{policy} has no statement `{named}`")))
 }
 
 /// A statement by its name, or by its effect and its number among those.

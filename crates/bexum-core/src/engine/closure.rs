@@ -73,6 +73,17 @@ impl<'e> Closure<'e> {
     /// (spec section 6, "Groups" and "Active roles").
     #[must_use]
     pub fn new(index: &'e Index, principal: Principal, also: &[GroupId], at: Time) -> Self {
+        Self::supposing(index, principal, also, &[], at)
+    }
+
+    /// The same, supposing that it holds these roles, too.
+    pub(crate) fn supposing(
+        index: &'e Index,
+        principal: Principal,
+        also: &[GroupId],
+        held: &[RoleId],
+        at: Time,
+    ) -> Self {
         let estate = index.estate();
         let mut builder = ClosureBuilder { at, valid_during: Window::ALWAYS };
 
@@ -93,7 +104,7 @@ impl<'e> Closure<'e> {
 
         let mut holders: Vec<Principal> = vec![principal];
         holders.extend(groups.iter().copied().map(Principal::Group));
-        let mut queue: Vec<RoleId> = Vec::new();
+        let mut queue: Vec<RoleId> = held.to_vec();
         if let Principal::Role(itself) = principal {
             queue.push(itself);
         }

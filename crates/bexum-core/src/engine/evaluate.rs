@@ -47,6 +47,27 @@ impl<'e> Decider<'e> {
         sink: &mut S,
     ) -> Reason {
         let session = self.session(query);
+        self.decide_session(&session, query, reading, sink)
+    }
+
+    /// The answer, were all about who asks as this closure says; `sink` is told what is met.
+    pub(crate) fn decide_for<S: Sink>(
+        &mut self,
+        query: &Query<'_>,
+        closure: Closure<'e>,
+        sink: &mut S,
+    ) -> Reason {
+        let session = Session::with(self, Rc::new(closure), query.take_up, query.time);
+        self.decide_session(&session, query, Reading::Strict, sink)
+    }
+
+    fn decide_session<S: Sink>(
+        &self,
+        session: &Session<'e>,
+        query: &Query<'_>,
+        reading: Reading,
+        sink: &mut S,
+    ) -> Reason {
         let (closure, subjects) = (&session.closure, session.subjects());
         if closure.is_disabled {
             return Reason::Disabled;

@@ -28,6 +28,16 @@ impl<'e> Session<'e> {
         at: Time,
     ) -> Self {
         let closure = decider.closure_for(who, also, at);
+        Self::with(decider, closure, take_up, at)
+    }
+
+    /// That of somebody of whom this closure holds.
+    pub(super) fn with(
+        decider: &mut Decider<'e>,
+        closure: Rc<Closure<'e>>,
+        take_up: Option<RoleId>,
+        at: Time,
+    ) -> Self {
         let taken = take_up.map(|role| decider.role_closure(role, at));
         let together = taken.as_ref().map(|taken| {
             let mut names = [&closure.role_names[..], &taken.role_names[..]].concat();

@@ -47,17 +47,34 @@ impl Compared<'_, '_> {
                     let (shown, asked) = (shown.clone(), asked.clone());
                     Some(Spot { shown, asked, sort: SpotSort::Pattern, place })
                 });
-                // What is declared in either has a row of its own.
-                let declared = |side: &Side<'_>| {
+                // What is declared in either has a row of its own, and so have the items below it.
+                let is_of_another = |side: &Side<'_>| {
                     let estate = side.decider.index.estate();
-                    estate.scopes.find(&asked).is_some() || estate.identity_at(&asked).is_some()
+                    let nearest = estate.scopes.nearest(&asked).map(|id| estate.scope(id));
+                    nearest.is_some_and(|scope| scope.path.len() > path.len())
+                        || estate.identity_at(&asked).is_some()
                 };
-                if !self.sides.iter().any(declared) {
+                if !self.sides.iter().any(is_of_another) {
                     found.entry(shown).or_insert(row);
                 }
             }
         }
         found
+    }
+
+    /// The row of a single path: of what is declared there, or of the item.
+    pub(super) fn row_of(&self, path: &str) -> Row {
+        std::array::from_fn(|i| {
+            let estate = self.sides[i].decider.index.estate();
+            let nearest = estate.scopes.nearest(path)?;
+            let is_it = |spot: &Spot| spot.shown == path;
+            let declared = self.comparison.spots[i].at(nearest).find(is_it);
+            declared.or_else(|| {
+                let (shown, asked) = (path.to_owned(), path.to_owned());
+                let place = item_at(estate, path)?;
+                Some(Spot { shown, asked, sort: SpotSort::Pattern, place })
+            })
+        })
     }
 
     /// The items that patterns single out below a scope in either estate, each as it is shown and as

@@ -67,6 +67,9 @@ pub struct Compared<'c, 'e> {
     /// Whether later moments count, too: what begins or ends then, and roles that can be taken up
     /// then.
     pub(super) with_later: bool,
+    /// Whether only what is allowed on one side alone counts, and how many such cells of a
+    /// principal are enough.
+    pub(super) outcomes_alone: Option<usize>,
     /// More names than any pattern of either estate has.
     pub(super) many: usize,
     /// For each action of the first estate, the same of the second.
@@ -104,6 +107,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             closed: Known::default(),
             comparison,
             with_later,
+            outcomes_alone: None,
             sides: [side(comparison.before), side(comparison.after)],
             many: before.longest_pattern.max(after.longest_pattern) + 1,
             same_actions: actions.map(|one| after.catalogue.find_action(&one.name)).collect(),
@@ -133,12 +137,28 @@ impl<'c, 'e> Compared<'c, 'e> {
                     let known = found.len();
                     let actions = concerned.actions(self.comparison);
                     self.compare((who, role), session, (&place, &row), actions, &mut found);
+                    if let Some(most) = self.outcomes_alone {
+                        if found.len() > most {
+                            return found;
+                        }
+                        continue;
+                    }
                     let others = sessions.iter().filter(|(other, _)| *other != role);
                     self.find_held(others, &row, &mut found[known..]);
                 }
             }
         }
         found.sort_unstable();
+        found
+    }
+
+    /// The cells of somebody in the row of one path that come to something else.
+    pub(crate) fn cells_at(&mut self, who: &str, path: &str) -> Vec<Cell> {
+        let row = self.row_of(path);
+        let mut found = Vec::new();
+        for (role, session) in &self.sessions(who) {
+            self.compare((who, role), session, (path, &row), [None, None], &mut found);
+        }
         found
     }
 
@@ -376,7 +396,12 @@ impl<'c, 'e> Compared<'c, 'e> {
         let mut changed: Vec<(Box<str>, Outcome, Outcome)> = Vec::new();
         for (old, new) in olds.chain(news) {
             let (was, is) = (outcome(0, old), outcome(1, new));
-            if was == is && was != Outcome::Depends {
+            let is_turned = (was == Outcome::Allow) != (is == Outcome::Allow);
+            let counts = match self.outcomes_alone {
+                Some(_) => is_turned,
+                None => was != is || was == Outcome::Depends,
+            };
+            if !counts {
                 continue;
             }
             let name = match (old, new) {

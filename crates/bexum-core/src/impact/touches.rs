@@ -225,7 +225,7 @@ impl Touches {
 }
 
 /// Who is in a group directly, holds a role, or may take it up.
-fn within(estate: &Estate, who: Principal) -> Vec<Principal> {
+pub(crate) fn within(estate: &Estate, who: Principal) -> Vec<Principal> {
     let listed = |list: &[Membership]| list.iter().map(|one| one.who).collect::<Vec<_>>();
     match who {
         Principal::Group(id) => {

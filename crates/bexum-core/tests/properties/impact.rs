@@ -72,7 +72,11 @@ fn impact(engines: &[Engine; 2], request: &Request<'static>) -> Vec<Cell> {
     let [before, after] = engines;
     let comparison = compare(before, after, request);
     let mut compared = comparison.compared();
-    comparison.everybody().iter().flat_map(|who| compared.cells_of(who)).collect()
+    let cells: Vec<Cell> =
+        comparison.everybody().iter().flat_map(|who| compared.cells_of(who)).collect();
+    let keys: BTreeSet<Key> = cells.iter().map(key).collect();
+    assert_eq!(keys.len(), cells.len(), "a cell is told twice");
+    cells
 }
 
 type Key = (String, String, String, String);

@@ -10,3 +10,4 @@ mod families;
 mod impact;
 mod proofs;
 mod reach;
+mod ways;

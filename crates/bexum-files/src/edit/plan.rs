@@ -1,6 +1,6 @@
 //! Edits planned: which texts would stand in which files.
 
-use std::path::{Component, Path, PathBuf};
+use std::path::{Path, PathBuf};
 
 use bexum_core::catalogue::Catalogue;
 use bexum_core::declaration::Declarations;
@@ -9,6 +9,7 @@ use bexum_core::origin::FileId;
 use bexum_core::{Estate, Time};
 
 use super::sync::changed_texts;
+use crate::discover::estate_file;
 use crate::load::{self, Failure, Loaded};
 use crate::problem::Problem;
 use crate::source::Sources;
@@ -78,7 +79,11 @@ pub fn plan(
     file: Option<&Path>,
     at_time: Time,
 ) -> Result<Plan, PlanError> {
-    let file = file.map(plain).transpose()?;
+    let outside = |path: &Path| {
+        let path = path.to_path_buf();
+        move |why| PlanError::Outside { path, why }
+    };
+    let file = file.map(|file| estate_file(file).map_err(outside(file))).transpose()?;
     let mut now = State { sources: again(sources), declared };
     let mut notes = Vec::new();
     let mut changed: Vec<(PathBuf, String)> = Vec::new();
@@ -197,27 +202,4 @@ fn unread(failure: Box<Failure>) -> Option<PlanError> {
 
 fn again(sources: &Sources) -> Sources {
     load::sources(sources.root.clone(), sources.again()).0
-}
-
-/// A file below the root, without `.` on the way.
-fn plain(file: &Path) -> Result<PathBuf, PlanError> {
-    let refuse = |why| PlanError::Outside { path: file.to_path_buf(), why };
-    let mut plain = PathBuf::new();
-    for part in file.components() {
-        match part {
-            Component::CurDir => {}
-            Component::Normal(name) if !name.as_encoded_bytes().starts_with(b".") => {
-                plain.push(name);
-            }
-            _ => {
-                return Err(refuse(
-                    "name it from the estate's root, with no hidden folder on the way",
-                ));
-            }
-        }
-    }
-    match plain.extension().is_some_and(|extension| extension == "toml") {
-        true => Ok(plain),
-        false => Err(refuse("its name must end in `.toml`")),
-    }
 }

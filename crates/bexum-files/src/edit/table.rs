@@ -350,11 +350,12 @@ impl Table<'_, '_> {
             .iter()
             .filter_map(|one| Some((one, b.iter().find(|other| other.origin == one.origin)?)))
         {
-            let (Some(was), Some(is)) = (&one.on, &other.on) else { continue };
+            let (was, is) = (one.on.as_ref(), other.on.as_ref());
+            let (was, is) = (was.map(|list| &list.value[..]), is.map(|list| &list.value[..]));
             let path = vec!["policy", name, one.effect.word()];
             let element = Some(one.origin.start as usize);
             let mut table = Table { file: &mut *self.file, path, element };
-            table.names("on", Some(&was.value), Some(&is.value))?;
+            table.names("on", was, is)?;
         }
         let document = &self.file.document;
         let headers = document.headers_of(document.get(&["policy", name])?);

@@ -90,6 +90,7 @@ pub(crate) enum Line {
     /// Make a policy like another, with actions taken out of its allows, or only some kept
     Copy {
         /// policy:NAME
+        #[arg(add = ArgValueCandidates::new(complete::named_policies))]
         from: String,
         /// policy:NAME, the new one
         to: String,
@@ -107,10 +108,21 @@ pub(crate) enum Line {
     /// Take a statement out of a policy
     Strike {
         /// policy:NAME
-        #[arg(add = ArgValueCandidates::new(complete::things))]
+        #[arg(add = ArgValueCandidates::new(complete::named_policies))]
         policy: String,
         /// Its name, or its place: 'allow 1'
         statement: String,
+    },
+    /// Take paths out of what a statement is about
+    Spare {
+        /// policy:NAME
+        #[arg(add = ArgValueCandidates::new(complete::named_policies))]
+        policy: String,
+        /// Its name, or its place: 'deny 1'
+        statement: String,
+        /// Paths, or patterns of them, as in `on`: /veyra/survey/spectra/raw, '*/raw/**'
+        #[arg(required = true, value_name = "PATTERN")]
+        paths: Vec<String>,
     },
     /// Write keys of a thing
     Set {
@@ -165,7 +177,7 @@ pub(crate) enum Line {
     /// Attach policies to people at scopes
     Attach {
         /// policy:NAME
-        #[arg(required = true, add = ArgValueCandidates::new(complete::things))]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::named_policies))]
         policies: Vec<String>,
         /// user:NAME, group:NAME, role:NAME, resource:PATH or everyone
         #[arg(long, value_name = "WHO", required = true, num_args = 1.., add = ArgValueCandidates::new(complete::who))]
@@ -179,7 +191,7 @@ pub(crate) enum Line {
     /// Take attachments away
     Detach {
         /// policy:NAME
-        #[arg(required = true, add = ArgValueCandidates::new(complete::things))]
+        #[arg(required = true, add = ArgValueCandidates::new(complete::named_policies))]
         policies: Vec<String>,
         /// From whom; else from all
         #[arg(long, value_name = "WHO", num_args = 1..)]
@@ -191,7 +203,7 @@ pub(crate) enum Line {
     /// Make a policy a ceiling: it grants nothing, and bounds what may be granted
     Limit {
         /// policy:NAME
-        #[arg(add = ArgValueCandidates::new(complete::things))]
+        #[arg(add = ArgValueCandidates::new(complete::named_policies))]
         policy: String,
         /// Over which scopes; else everywhere
         #[arg(long, value_name = "SCOPE", num_args = 1.., add = ArgValueCandidates::new(complete::paths))]
@@ -205,7 +217,7 @@ pub(crate) enum Line {
     /// Take ceilings away
     Unlimit {
         /// policy:NAME
-        #[arg(add = ArgValueCandidates::new(complete::things))]
+        #[arg(add = ArgValueCandidates::new(complete::named_policies))]
         policy: String,
         /// Over which scopes; else over all
         #[arg(long, value_name = "SCOPE", num_args = 1.., add = ArgValueCandidates::new(complete::paths))]
@@ -346,6 +358,7 @@ pub(crate) struct New {
 #[derive(Debug, ClapArgs)]
 pub(crate) struct Statement {
     /// policy:NAME
+    #[arg(add = ArgValueCandidates::new(complete::named_policies))]
     pub(crate) policy: String,
     /// Actions, or patterns of them: store.list, 'recording.*', '!recording.erase'
     #[arg(required = true, value_name = "ACTION")]

@@ -9,18 +9,18 @@ use bexum_core::attribute::Value;
 use bexum_core::engine::{Decider, Engine};
 use bexum_core::{Reason, Request, Trace, Verdict};
 
-use super::{circumstances, save};
-use crate::args::{Ask, Format};
-use crate::command_line::Of;
+use super::{circumstances, save, ways};
+use crate::args::{Ask, Format, Question};
+use crate::command_line::{self, Of};
 use crate::exit::Exit;
 use crate::render::answer::{self, Answer, Asked};
 use crate::render::style::safe;
 use crate::terminal;
 
 pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
-    let loaded = super::load_supposed(at, &ask.supposed)?;
+    let (loaded, declared) = super::load_declared(at, &ask.supposed)?;
     let estate = &loaded.estate;
-    let (request, typed_time) = build_request(&ask)?;
+    let (request, typed_time) = build_request(&ask.question)?;
     let before = match ask.supposed.suppose.is_empty() {
         true => None,
         false => Some(as_things_are(at, &request)?),
@@ -39,7 +39,12 @@ pub(super) fn run(at: Option<&Path>, ask: Ask) -> anyhow::Result<Exit> {
             let supposed = before
                 .as_ref()
                 .map(|before| answer::before_supposing(*before, &ask.supposed.suppose));
-            let text = supposed.unwrap_or_default() + &answer.render(terminal::width());
+            let mut text = supposed.unwrap_or_default() + &answer.render(terminal::width());
+            if trace.reason.verdict() == Verdict::Deny {
+                let best = ways::best(&declared, &engine, &request)?;
+                let all = command_line::ways(of, &request, time, false);
+                text.push_str(&answer::best_way(best.as_deref(), &all, terminal::width()));
+            }
             terminal::print(&text)
         }
         Format::Json => {
@@ -77,7 +82,7 @@ fn as_things_are(at: Option<&Path>, request: &Request<'_>) -> anyhow::Result<Opt
 }
 
 /// The request, and whether its time was named.
-fn build_request(ask: &Ask) -> anyhow::Result<(Request<'static>, bool)> {
+pub(super) fn build_request(ask: &Question) -> anyhow::Result<(Request<'static>, bool)> {
     let (mut request, typed_time) = circumstances::request(&ask.circumstances)?;
     request.who = ask.who.clone().into();
     request.does = ask.action.clone().into();

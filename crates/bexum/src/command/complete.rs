@@ -94,6 +94,14 @@ pub(crate) fn levels() -> Vec<CompletionCandidate> {
     Level::ALL.into_iter().map(|level| CompletionCandidate::new(level.word())).collect()
 }
 
+/// Policies as edits name them.
+pub(crate) fn named_policies() -> Vec<CompletionCandidate> {
+    from_estate(|estate| {
+        let policies = estate.policies.iter().map(|policy| format!("policy:{}", policy.name));
+        policies.collect()
+    })
+}
+
 /// What `show` can show.
 pub(crate) fn things() -> Vec<CompletionCandidate> {
     from_estate(|estate| {

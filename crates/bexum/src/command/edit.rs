@@ -5,10 +5,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use anyhow::{Context as _, bail};
-use bexum_core::Time;
 use bexum_core::edit::{Edit, EditFault};
 use bexum_core::engine::Engine;
 use bexum_core::impact::told_as_one;
+use bexum_core::{Declarations, Time};
 use bexum_files::edit::journal::Lock;
 use bexum_files::edit::{Plan, PlanError, plan};
 use bexum_files::{Folder, Loaded};
@@ -34,9 +34,21 @@ pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
     let now = super::moment(None)?;
     // Nobody asks to be let in at a fraction of a second.
     let now = Time(now.0 - now.0.rem_euclid(1_000_000));
-    let root = super::root(at)?;
     let mut typed = typed;
     let asked = asked(&mut typed, now)?;
+    make(at, &typed, &asked, now)
+}
+
+/// Shows some edits and what they do, as data; writes them if that was typed.
+pub(super) fn make_these(at: Option<&Path>, typed: &Typed, edits: &[Edit]) -> anyhow::Result<Exit> {
+    let now = super::moment(None)?;
+    let now = Time(now.0 - now.0.rem_euclid(1_000_000));
+    let lines = edits.iter().map(|edit| (None, edit.to_string())).collect();
+    make(at, typed, &Asked { lines, edits: edits.to_vec() }, now)
+}
+
+fn make(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::Result<Exit> {
+    let root = super::root(at)?;
     // Whoever writes keeps others from it until all is done.
     let lock = match typed.write {
         true => Some(
@@ -54,7 +66,7 @@ pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
         || plan(&estate, &sources, declared, &asked.edits, typed.file.as_deref(), now),
         || Engine::new(Arc::clone(&estate)),
     );
-    let planned = planned.map_err(|error| told(error, &asked))?;
+    let planned = planned.map_err(|error| told(error, asked))?;
     let Plan { files, after, declared: declared_after, notes } = planned;
     let before = Side {
         name: "the files".to_owned(),
@@ -76,9 +88,9 @@ pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
     });
     let changes: Vec<_> = changes.collect();
     let diffs: Vec<String> = changes.iter().map(|(path, old, new)| diff(path, *old, new)).collect();
-    let impact = impact_of(&typed);
+    let impact = impact_of(typed);
     let exit = weigh(at, &impact, [&before, &after], |weighed| {
-        let refused = refused(&typed, &asked, weighed);
+        let refused = refused(typed, asked, weighed);
         let is_written = typed.write && refused.is_none() && !files.is_empty();
         if let (true, Some(lock)) = (is_written, &lock) {
             lock.write(&before.sources, &files)?;
@@ -120,6 +132,9 @@ pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
         };
         terminal::unless_gone(printed)?;
         let is_allowed = weighed.ruling.as_ref().is_none_or(|by| by.ruling.is_allowed());
+        if !typed.write {
+            weighed.expect_whole()?;
+        }
         let fails = !is_allowed || typed.write && refused.is_some();
         Ok(if fails { Exit::Denied } else { Exit::Done })
     })?;
@@ -128,8 +143,8 @@ pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
     Ok(exit)
 }
 
-/// An estate with some edits made in memory, one a text.
-pub(super) fn supposed(root: &Path, edits: &[String]) -> anyhow::Result<Loaded> {
+/// An estate with some edits made in memory, one a text, and what it declares.
+pub(super) fn supposed(root: &Path, edits: &[String]) -> anyhow::Result<(Loaded, Declarations)> {
     let now = super::moment(None)?;
     let now = Time(now.0 - now.0.rem_euclid(1_000_000));
     let (loaded, declared) = bexum_files::load_declared(&Folder(root), None)
@@ -144,7 +159,8 @@ pub(super) fn supposed(root: &Path, edits: &[String]) -> anyhow::Result<Loaded> 
         }
     }
     let planned = plan(&loaded.estate, &loaded.sources, declared, &asked.edits, None, now);
-    Ok(planned.map_err(|error| told(error, &asked))?.after)
+    let planned = planned.map_err(|error| told(error, &asked))?;
+    Ok((planned.after, planned.declared))
 }
 
 /// The edits as typed: one on the command line, or those of a file.
@@ -157,10 +173,7 @@ fn asked(typed: &mut Typed, now: Time) -> anyhow::Result<Asked> {
         )),
         (Some(line), None) => {
             let edit = edit_line::of_line(line, now)?;
-            let words = std::env::args_os().skip_while(|word| word != "edit").skip(1);
-            let words: Vec<String> =
-                words.map(|word| crate::command_line::quoted(&word.to_string_lossy())).collect();
-            Ok(Asked { lines: vec![(None, words.join(" "))], edits: vec![edit] })
+            Ok(Asked { lines: vec![(None, edit.to_string())], edits: vec![edit] })
         }
         (None, Some(file)) => {
             let (name, text) = match file.as_os_str() == "-" {
@@ -225,6 +238,9 @@ fn refused(typed: &Typed, asked: &Asked, weighed: &Weighed<'_>) -> Option<String
     }
     if weighed.breaks() {
         return Some("an expectation breaks by it".to_owned());
+    }
+    if let Err(left_out) = weighed.expect_whole() {
+        return Some(format!("what it does is not known in full: {left_out}"));
     }
     let renames = |edit: &Edit| matches!(edit, Edit::Rename { .. });
     if asked.edits.iter().all(renames) {

@@ -49,6 +49,9 @@ pub(super) fn of_line(line: Line, now: Time) -> anyhow::Result<Edit> {
         Line::Strike { policy: name, statement } => {
             Edit::Strike { policy: policy(&name)?, statement }
         }
+        Line::Spare { policy: name, statement, paths } => {
+            Edit::Spare { policy: policy(&name)?, statement, paths }
+        }
         Line::Set { target, pairs } => {
             let keys = pairs.iter().map(|pair| keyed(pair)).collect::<anyhow::Result<_>>()?;
             Edit::Set { target: Target::parse(&target), keys }

@@ -17,13 +17,14 @@ mod replay;
 mod save;
 mod show;
 mod turned;
+mod ways;
 mod weigh;
 
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
-use bexum_core::{Estate, RequestFault, Time};
-use bexum_files::{Failure, Loaded};
+use bexum_core::{Declarations, Estate, RequestFault, Time};
+use bexum_files::{Failure, Folder, Loaded};
 use bexum_wire::faults::Faults;
 
 use crate::args::edit::Supposed;
@@ -35,6 +36,7 @@ use crate::terminal::{self, Helped};
 pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
     let for_machines = match &args.command {
         Command::Ask(typed) => typed.format == Format::Json,
+        Command::Ways(typed) => typed.format == Format::Json,
         Command::Reach(typed) => typed.format == ReachFormat::Json,
         Command::Impact(typed) => typed.format == ImpactFormat::Json,
         Command::Edit(typed) => typed.format == Format::Json,
@@ -57,6 +59,7 @@ fn dispatch(args: Args) -> anyhow::Result<Exit> {
     let at = args.estate.as_deref();
     match args.command {
         Command::Ask(ask) => ask::run(at, ask),
+        Command::Ways(typed) => ways::run(at, &typed),
         Command::Reach(reach) => reach::run(at, &reach),
         Command::Impact(typed) => impact::run(at, &typed),
         Command::Edit(typed) => edit::run(at, *typed),
@@ -80,7 +83,17 @@ fn load(at: Option<&Path>) -> anyhow::Result<Loaded> {
 fn load_supposed(at: Option<&Path>, supposed: &Supposed) -> anyhow::Result<Loaded> {
     match supposed.suppose.is_empty() {
         true => load(at),
-        false => edit::supposed(&root(at)?, &supposed.suppose),
+        false => edit::supposed(&root(at)?, &supposed.suppose).map(|(loaded, _)| loaded),
+    }
+}
+
+/// The same, with what it declares.
+fn load_declared(at: Option<&Path>, supposed: &Supposed) -> anyhow::Result<(Loaded, Declarations)> {
+    let root = root(at)?;
+    match supposed.suppose.is_empty() {
+        true => bexum_files::load_declared(&Folder(&root), None)
+            .map_err(|failure| anyhow::Error::new(*failure)),
+        false => edit::supposed(&root, &supposed.suppose),
     }
 }
 

@@ -53,6 +53,18 @@ pub(crate) fn before_supposing(before: Option<Reason>, edits: &[String]) -> Stri
     text
 }
 
+/// The best way to have a refused request allowed, if one was looked for and found, and the command
+/// that finds all.
+pub(crate) fn best_way(best: Option<&str>, all: &str, width: usize) -> String {
+    let mut page = Page::new(width);
+    page.heading("what would allow it");
+    if let Some(best) = best {
+        page.line(2, &format!("best: {}", safe(best)));
+    }
+    page.command(2, all);
+    page.finish()
+}
+
 impl Answer<'_> {
     /// The whole text.
     pub(crate) fn render(&self, width: usize) -> String {

@@ -21,3 +21,4 @@ pub(crate) mod report;
 pub(crate) mod report_page;
 pub(crate) mod ruling;
 pub(crate) mod style;
+pub(crate) mod ways;

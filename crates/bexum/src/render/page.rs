@@ -32,6 +32,13 @@ impl Page {
         wrap_under(&mut self.out, &first, &rest, text, self.width);
     }
 
+    /// A line after a mark, under which it goes on.
+    pub(crate) fn marked(&mut self, mark: &str, text: &str) {
+        let rest = " ".repeat(textwrap::core::display_width(mark) + 1);
+        let first = format!("{} ", paint(style::HEADING, mark));
+        wrap_under(&mut self.out, &first, &rest, text, self.width);
+    }
+
     /// A line with a note: at its end if both fit, else under it.
     pub(crate) fn noted(&mut self, indent: usize, text: &str, note: &str) {
         let note = &safe(note);

@@ -1,0 +1,329 @@
+//! `bexum ways`: the smallest change after which a request comes to something else.
+
+use std::collections::{BTreeSet, BinaryHeap};
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use anyhow::bail;
+use bexum_core::edit::apply;
+use bexum_core::edit_rights::{self, Side};
+use bexum_core::engine::Engine;
+use bexum_core::impact::SameFiles;
+use bexum_core::prove::Tried as Expectation;
+use bexum_core::ways::{Candidate, Search, Tried, Way, rank};
+use bexum_core::{Declarations, Estate, Request, Time, Verdict};
+use bexum_files::Loaded;
+use bexum_wire::ways as wire;
+use rayon::prelude::*;
+
+use super::{ask, edit, prove};
+use crate::args::Format;
+use crate::args::edit::Edit as Edits;
+use crate::args::ways::{To, Ways};
+use crate::command_line::{self, Of};
+use crate::exit::Exit;
+use crate::render::ways::{Besides, Shown, what};
+use crate::terminal::{self, Helped};
+
+/// How many ways are told where not all are asked for.
+const FEW: usize = 10;
+/// Most pairs of steps that are tried.
+const MOST_PAIRS: usize = 200;
+/// Most steps that are tried for the best one, where that is not what was asked for.
+const MOST_BESIDE: usize = 60;
+/// Most cells that are counted of one way, where not all are asked for.
+const MOST_CELLS: usize = 2_000;
+/// Most principals of whom it is looked at what a way does to them in other circumstances.
+const MOST_ELSEWHERE: usize = 64;
+
+/// Ways, best first.
+struct Found {
+    ways: Vec<Way>,
+    /// How many there are in all.
+    count: usize,
+    /// Whether every step and pair was tried.
+    is_complete: bool,
+}
+
+pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
+    let (Loaded { estate, .. }, declared) = super::load_declared(at, &typed.supposed)?;
+    let (request, typed_time) = ask::build_request(&typed.question)?;
+    let query = request.resolve(&estate).map_err(|fault| super::with_hint(&fault, &estate))?;
+    let engine = Engine::new(Arc::clone(&estate));
+    let reason = engine.decider().decide(&query);
+    let wanted = match typed.to {
+        To::Allow => Verdict::Allow,
+        To::Deny => Verdict::Deny,
+    };
+    let of = Of { folder: at, suppose: &typed.supposed.suppose };
+    let time = typed_time.then_some(request.time);
+    let found = match reason.verdict() == wanted {
+        true => Found { ways: Vec::new(), count: 0, is_complete: true },
+        false => {
+            let search = search(&declared, &engine, &request)?;
+            let most = if typed.all { usize::MAX } else { FEW.max(typed.apply.unwrap_or(0)) };
+            found(&search, most, MOST_PAIRS)
+        }
+    };
+    if let Some(number) = typed.apply {
+        return applied(at, typed, &found, number, |way| {
+            command_line::ask(of, &way.step.asked(&request), time)
+        });
+    }
+    let told = &found.ways[..];
+    let looked = Looked { declared: &declared, engine: &engine, request: &request, typed };
+    let besides = looked.besides(told)?;
+    let shown = Shown {
+        engine: &engine,
+        query: &query,
+        request: &request,
+        time,
+        of,
+        reason,
+        wanted,
+        ways: told,
+        besides: &besides,
+        count: found.count,
+        is_complete: found.is_complete,
+        by: typed.by.as_deref(),
+        at_words: command_line::ways(of, &request, time, typed.to == To::Deny),
+    };
+    terminal::unless_gone(match typed.format {
+        Format::Text => terminal::print(&shown.text(terminal::width())),
+        Format::Json => terminal::print_json(&shape(&shown, &typed.supposed.suppose)),
+    })?;
+    let has_one = reason.verdict() == wanted || !found.ways.is_empty();
+    Ok(if has_one { Exit::Done } else { Exit::Denied })
+}
+
+/// A search for ways of a request that was resolved before.
+fn search<'s>(
+    declared: &'s Declarations,
+    engine: &'s Engine,
+    request: &'s Request<'s>,
+) -> anyhow::Result<Search<'s>> {
+    let search = Search::new(declared, engine, request);
+    search.map_err(|fault| super::with_hint(&fault, engine.estate()))
+}
+
+/// The best of all single steps that work; where none does, of pairs, of which no more than so many
+/// are tried.
+fn found(search: &Search<'_>, most: usize, most_pairs: usize) -> Found {
+    let found = tried(search, &search.singles(), most);
+    if found.count > 0 {
+        return found;
+    }
+    let mut pairs = Vec::new();
+    let mut is_complete = true;
+    search.pairs(|pair| {
+        is_complete = pairs.len() < most_pairs;
+        if is_complete {
+            pairs.push(pair);
+        }
+        is_complete
+    });
+    Found { is_complete, ..tried(search, &pairs, most) }
+}
+
+/// The best single step that has a refused request allowed, in words, if it is soon found.
+pub(super) fn best(
+    declared: &Declarations,
+    engine: &Engine,
+    request: &Request<'_>,
+) -> anyhow::Result<Option<String>> {
+    let search = search(declared, engine, request)?;
+    let singles = search.singles();
+    if singles.len() > MOST_BESIDE {
+        return Ok(None);
+    }
+    let found = tried(&search, &singles, 1);
+    Ok(found.ways.first().map(|way| what(&way.step)))
+}
+
+/// The best of these candidates: what does more than so many others is not counted further.
+fn tried(search: &Search<'_>, candidates: &[Candidate], most: usize) -> Found {
+    // The sizes of the best so far, the largest on top.
+    let best: Mutex<BinaryHeap<usize>> = Mutex::default();
+    let locked = || best.lock().unwrap_or_else(PoisonError::into_inner);
+    let most_cells = if most == usize::MAX { usize::MAX } else { MOST_CELLS };
+    let limit = || {
+        let best = locked();
+        let of_best = if best.len() < most { None } else { best.peek().copied() };
+        of_best.unwrap_or(usize::MAX).min(most_cells)
+    };
+    let progress = terminal::progress(candidates.len() as u64, "steps tried");
+    let each = |candidate: &Candidate| {
+        let tried = search.tried_within(candidate, &limit);
+        if let Some(Tried::Way(way)) = &tried {
+            let mut best = locked();
+            best.push(way.effect.size());
+            if best.len() > most {
+                best.pop();
+            }
+        }
+        progress.inc(1);
+        tried
+    };
+    let mut sorted: Vec<&Candidate> = candidates.iter().collect();
+    sorted.sort_by_cached_key(|candidate| search.breadth(candidate));
+    // In this order, whoever is free takes the next.
+    let all: Vec<Tried> = sorted.into_iter().par_bridge().filter_map(each).collect();
+    progress.finish_and_clear();
+    let (mut ways, mut larger) = (Vec::new(), Vec::new());
+    let mut texts: BTreeSet<String> = BTreeSet::new();
+    for tried in all {
+        match tried {
+            Tried::Way(way) => {
+                texts.insert(way.step.text());
+                ways.push(way);
+            }
+            Tried::Larger(way) => {
+                texts.insert(way.step.text());
+                larger.push(way);
+            }
+        }
+    }
+    rank(&mut ways);
+    // Where there are few, all of those that were not counted to the end do more than any other.
+    larger.sort_by_cached_key(|way| way.step.text());
+    larger.dedup_by(|one, other| one.step == other.step);
+    ways.extend(larger);
+    ways.truncate(most);
+    Found { ways, count: texts.len(), is_complete: true }
+}
+
+/// Shows what one of the ways changes, as `edit` does.
+fn applied(
+    at: Option<&Path>,
+    typed: &Ways,
+    found: &Found,
+    number: usize,
+    asked: impl Fn(&Way) -> String,
+) -> anyhow::Result<Exit> {
+    if !typed.supposed.suppose.is_empty() {
+        bail!("`--apply` changes the files as they are: it does not go with `--suppose`");
+    }
+    let Some(way) = number.checked_sub(1).and_then(|place| found.ways.get(place)) else {
+        bail!("there is no way {number}: {} were found", found.count);
+    };
+    if way.step.edits.is_empty() {
+        return Err(Helped::error(
+            format!("way {number} changes nothing in the files: it is another question"),
+            Some(format!("ask it: {}", asked(way))),
+        ));
+    }
+    let edits = Edits {
+        edit: None,
+        from: None,
+        write: typed.write,
+        despite: typed.despite.clone(),
+        by: typed.by.clone(),
+        take_up: None,
+        given: Vec::new(),
+        at_time: typed.question.circumstances.at_time.clone(),
+        file: None,
+        full: false,
+        format: typed.format,
+    };
+    edit::make_these(at, &edits, &way.step.edits)
+}
+
+/// What is looked at besides of the ways that are told.
+struct Looked<'l> {
+    declared: &'l Declarations,
+    engine: &'l Engine,
+    request: &'l Request<'l>,
+    typed: &'l Ways,
+}
+
+impl Looked<'_> {
+    fn besides(&self, ways: &[Way]) -> anyhow::Result<Vec<Besides>> {
+        let search = search(self.declared, self.engine, self.request)?;
+        let estate = self.engine.estate();
+        let has_expectations =
+            !(estate.checks.is_empty() && estate.laws.is_empty() && estate.separations.is_empty());
+        let before = match has_expectations {
+            true => outcomes(self.engine, self.request.time),
+            false => Vec::new(),
+        };
+        let by = match &self.typed.by {
+            None => None,
+            Some(who) => {
+                let mut request = Request::new(who.clone(), "", "", super::moment(None)?);
+                request.given = self.request.given.clone();
+                request.viewpoint(estate).map_err(|fault| super::with_hint(&fault, estate))?;
+                Some(request)
+            }
+        };
+        // One after the other: expectations are tried on all cores, each time.
+        let besides = ways.iter().map(|way| {
+            let mut besides =
+                Besides { elsewhere: search.elsewhere(way, MOST_ELSEWHERE), ..Besides::default() };
+            if way.step.edits.is_empty() || !has_expectations && by.is_none() {
+                return Ok(besides);
+            }
+            let Some((declared, after)) = self.after(way) else { return Ok(besides) };
+            let is =
+                if has_expectations { outcomes(&after, self.request.time) } else { Vec::new() };
+            for ((name, held), (_, holds)) in before.iter().zip(&is) {
+                match (held, holds) {
+                    (true, false) => besides.breaks.push(name.clone()),
+                    (false, true) => besides.mends.push(name.clone()),
+                    _ => {}
+                }
+            }
+            if let Some(by) = &by {
+                let sides = [
+                    Side { declared: self.declared, engine: self.engine },
+                    Side { declared: &declared, engine: &after },
+                ];
+                let ruling = edit_rights::ruling(sides[0], sides[1], &SameFiles::default(), by)
+                    .map_err(|fault| super::with_hint(&fault, estate))?;
+                besides.is_permitted = Some(ruling.is_allowed());
+            }
+            Ok(besides)
+        });
+        besides.collect()
+    }
+
+    /// The whole estate after a way.
+    fn after(&self, way: &Way) -> Option<(Declarations, Engine)> {
+        let mut declared = self.declared.clone();
+        let estate = self.engine.estate();
+        for one in &way.step.edits {
+            apply(one, &mut declared, &estate.catalogue, self.request.time).ok()?;
+        }
+        let after = Estate::build_beside(&declared, estate).ok()?;
+        Some((declared, Engine::new(after)))
+    }
+}
+
+/// Whether each expectation holds, by its name; always in the same order.
+fn outcomes(engine: &Engine, now: Time) -> Vec<(String, bool)> {
+    let tried = prove::tried(engine, now, &|_| true, false);
+    let told = |one: &Expectation<'_>| (format!("{} '{}'", one.table(), one.name()), one.holds());
+    tried.iter().map(told).collect()
+}
+
+fn shape(shown: &Shown<'_>, supposed: &[String]) -> wire::Ways {
+    let ways = shown.ways.iter().zip(shown.besides).map(|(way, besides)| {
+        let mut shape = wire::Way::new(way, what(&way.step));
+        if let Some([opens, closes]) = besides.elsewhere {
+            (shape.opens_elsewhere, shape.closes_elsewhere) = (Some(opens), Some(closes));
+        }
+        shape.breaks.clone_from(&besides.breaks);
+        shape.mends.clone_from(&besides.mends);
+        shape.permitted = besides.is_permitted;
+        shape
+    });
+    wire::Ways {
+        version: bexum_wire::VERSION,
+        verdict: shown.reason.verdict().into(),
+        reason: shown.reason.into(),
+        to: shown.wanted.into(),
+        supposed: supposed.to_vec(),
+        ways: ways.collect(),
+        count: shown.count,
+        complete: shown.is_complete,
+    }
+}
