@@ -7,6 +7,7 @@ use crate::attribute::Value;
 use crate::catalogue::Level;
 use crate::condition::ast::Root;
 use crate::decision::{Reason, Verdict};
+use crate::diagnostic::Severity;
 use crate::expectation::Claim;
 use crate::origin::{Origin, Spanned};
 use crate::policy::Effect;
@@ -52,6 +53,52 @@ pub struct Declarations {
     pub edit_rights: Vec<EditRights>,
     /// `[preset.…]`: keys that a new group may come with. They decide nothing.
     pub presets: Vec<Named<Group>>,
+    /// `[vet]`, once for each file that has it.
+    pub vet: Vec<VetTable>,
+    /// `[[vet-accept]]`
+    pub accepted: Vec<Accepted>,
+}
+
+/// How the rules of `vet` are set (spec-work section 10); it decides nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct VetTable {
+    /// Rules by name, with what is said of each.
+    pub rules: Vec<(Spanned<String>, VetRule)>,
+    /// Where the table starts.
+    pub origin: Origin,
+}
+
+/// What is said of one rule.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct VetRule {
+    /// A severity, or `off`; `None`: as the rule has it.
+    pub severity: Option<Spanned<VetSeverity>>,
+    /// Whom it is about, for a rule that asks.
+    pub who: Option<List>,
+}
+
+/// How much the findings of a rule matter to the house.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum VetSeverity {
+    /// As much as this.
+    At(Severity),
+    /// They are not told.
+    Off,
+}
+
+/// A finding of `vet` that is known, and fine (spec-work section 10).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Accepted {
+    /// The rule.
+    pub rule: Spanned<String>,
+    /// What the finding is about, in its words.
+    pub about: Spanned<String>,
+    /// Why it is fine.
+    pub why: String,
+    /// When it is told again.
+    pub until: Option<Spanned<Time>>,
+    /// Where it starts.
+    pub origin: Origin,
 }
 
 /// Who may edit what (spec-work section 7.4).

@@ -19,6 +19,7 @@ use crate::principal::{Group, Identity, Principal, PrincipalType, Role, User};
 use crate::request::Place;
 use crate::scope::{Scope, ScopeTree};
 use crate::time::Time;
+use crate::vet;
 use crate::vocabulary::Vocabulary;
 
 /// An estate without a fault. It never changes; analyses of what would be take another one.
@@ -52,6 +53,8 @@ pub struct Estate {
     pub separations: Vec<Separation>,
     /// Who may edit what.
     pub edit_rights: EditRights,
+    /// How the rules of `vet` are set, and what is accepted.
+    pub vet: vet::Settings,
     /// Keys that new groups may come with.
     pub(crate) presets: Vec<Preset>,
     /// Declared attributes.

@@ -104,6 +104,7 @@ pub mod limits;
 pub mod naive;
 pub mod name;
 pub mod origin;
+mod part;
 pub mod pattern;
 pub mod policy;
 pub mod principal;
@@ -114,6 +115,7 @@ pub mod scope;
 pub mod time;
 pub mod trace;
 pub mod truth;
+pub mod vet;
 pub mod vocabulary;
 pub mod ways;
 
@@ -131,7 +133,7 @@ pub use truth::Truth;
 
 /// Every table that a file may hold: those of the spec's section 2, in its order, then those of
 /// [expectations](expectation), with [declared attributes](vocabulary) near the top.
-pub const TABLES: [&str; 20] = [
+pub const TABLES: [&str; 22] = [
     "estate",
     "attributes",
     "service",
@@ -152,4 +154,6 @@ pub const TABLES: [&str; 20] = [
     "apart",
     "edit-rights",
     "preset",
+    "vet",
+    "vet-accept",
 ];

@@ -11,6 +11,7 @@
 mod addresses;
 mod apart;
 mod declared;
+mod fulfil;
 mod heads;
 mod moments;
 mod opened;
@@ -32,6 +33,7 @@ use crate::request::{Query, Request, RequestFault};
 use crate::time::Time;
 
 pub use apart::{Has, Overlap, overlaps};
+pub(crate) use fulfil::fulfilled;
 use moments::{EARLIEST, LATEST};
 pub(crate) use opened::{Known, Opened, opened};
 use plan::{Placed, Plan};
@@ -150,10 +152,21 @@ impl<'e> Laws<'e> {
     /// Finds out what each law is about.
     #[must_use]
     pub fn new(index: &'e Index, laws: impl IntoIterator<Item = &'e Law>, now: Time) -> Self {
+        Self::within(index, laws, now, LAW_STEPS)
+    }
+
+    /// The same with so many steps for all searches of one law together.
+    pub(crate) fn within(
+        index: &'e Index,
+        laws: impl IntoIterator<Item = &'e Law>,
+        now: Time,
+        steps: usize,
+    ) -> Self {
         let placed = plan::identities(index.estate());
         let plans = laws.into_iter().map(|law| Plan::new(index.estate(), law, &placed)).collect();
         let mut laws = Self { index, plans, placed, now, share: 0 };
-        laws.share = (LAW_STEPS / laws.principals().len().max(1)).clamp(2000, 10 * STEPS);
+        let least = (steps / 2000).min(2000);
+        laws.share = (steps / laws.principals().len().max(1)).clamp(least, 10 * STEPS);
         laws
     }
 

@@ -8,25 +8,24 @@
 mod against;
 mod candidates;
 mod circumstances;
-mod part;
 mod step;
 
 use std::collections::BTreeSet;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::decision::Verdict;
-use crate::declaration::Declarations;
-use crate::edit::{apply, same_files};
+use crate::declaration::{Declarations, List};
+use crate::edit::{Edit, apply, same_files};
 use crate::engine::{Closure, Decider, Engine, Index};
 use crate::estate::Estate;
-use crate::id::ScopeId;
 use crate::impact::{Cell, Comparison, differences};
+use crate::origin::Spanned;
+use crate::part::{Besides, Lookup, Part, Places, Whole, add_named};
 use crate::principal::Principal;
 use crate::request::{Query, Request, RequestFault};
 use crate::trace::Recorder;
-use part::Part;
 
 pub use step::{Choice, Effect, Step, Way};
 
@@ -38,14 +37,6 @@ enum Concerned {
     /// These alone, though it may concern others.
     Only(Vec<Principal>),
     Everybody,
-}
-
-/// Where a step can concern them.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-enum Places {
-    /// At and below these scopes.
-    Below(Vec<ScopeId>),
-    Everywhere,
 }
 
 /// What a step can concern at most.
@@ -140,6 +131,7 @@ pub struct Search<'s> {
     engine: &'s Engine,
     request: &'s Request<'s>,
     wanted: Verdict,
+    lookup: OnceLock<Lookup>,
     /// Parts of the estate that were made, by what they hold.
     parts: Mutex<FxHashMap<Extent, Arc<Part>>>,
     /// How many principals these are, as far as they were counted.
@@ -163,7 +155,7 @@ impl<'s> Search<'s> {
             Verdict::Deny => Verdict::Allow,
         };
         let (parts, numbers) = (Mutex::default(), Mutex::default());
-        Ok(Self { declared, engine, request, wanted, parts, numbers })
+        Ok(Self { declared, engine, request, wanted, lookup: OnceLock::new(), parts, numbers })
     }
 
     /// What the ways lead to.
@@ -283,7 +275,7 @@ impl<'s> Search<'s> {
     /// Everybody with sessions whom a step concerns.
     fn people(&self, concerned: &Concerned) -> Vec<Principal> {
         let mut people: Vec<Principal> = match concerned {
-            Concerned::These(seeds) => self.below(seeds).into_iter().collect(),
+            Concerned::These(seeds) => self.whole().below(seeds).into_iter().collect(),
             Concerned::Only(people) => people.clone(),
             Concerned::Everybody => self.estate().principals().collect(),
         };
@@ -310,6 +302,7 @@ impl<'s> Search<'s> {
                     engine: &engine,
                     request: self.request,
                     wanted: self.wanted,
+                    lookup: OnceLock::new(),
                     parts: Mutex::default(),
                     numbers: Mutex::default(),
                 };
@@ -347,6 +340,49 @@ impl<'s> Search<'s> {
         let part = Arc::new(self.make_part(extent));
         locked().insert(extent.clone(), Arc::clone(&part));
         part
+    }
+
+    /// The estate, of which parts are made.
+    fn whole(&self) -> Whole<'_> {
+        let lookup = self.lookup.get_or_init(|| Lookup::new(self.declared, self.estate()));
+        Whole { declared: self.declared, engine: self.engine, lookup }
+    }
+
+    fn make_part(&self, extent: &Extent) -> Part {
+        let Extent { concerned, places, into, .. } = extent;
+        let (estate, request) = (self.estate(), self.request);
+        let mut seeds: Vec<Principal> = match (concerned, places) {
+            (Concerned::Everybody, Places::Everywhere) => return self.whole().as_part(),
+            (Concerned::Everybody, _) => estate.principals().collect(),
+            (Concerned::These(seeds), _) => self.whole().below(seeds).into_iter().collect(),
+            (Concerned::Only(people), _) => people.clone(),
+        };
+        let named = [&*request.who].into_iter().chain(request.take_up.as_deref());
+        let named = named.chain(request.also.iter().map(|group| &**group));
+        seeds.extend(named.filter_map(|name| estate.find_principal(name)));
+        seeds.extend(into);
+        let besides = Besides { path: Some(&request.on), policies: &request.under };
+        self.whole().part(&seeds, places, besides)
+    }
+
+    /// Adds the policies that a step names, where they are missing.
+    fn add_policies(&self, declared: &mut Declarations, step: &Step) {
+        let named = step.edits.iter().flat_map(|edit| match edit {
+            Edit::Attach { policies, .. } => &policies[..],
+            Edit::State { policy, .. } | Edit::Spare { policy, .. } => std::slice::from_ref(policy),
+            _ => &[],
+        });
+        let before = declared.policies.len();
+        add_named(self.declared, &mut declared.policies, named.map(String::as_str));
+        let known: FxHashSet<String> =
+            declared.scopes.iter().map(|one| one.name.value.clone()).collect();
+        for policy in &mut declared.policies[before..] {
+            // Those that stand in its rows are in the part already.
+            policy.body.place = None;
+            let is_there = |at: &Spanned<String>| known.contains(&at.value);
+            let fewer = |list: &mut List| list.value.retain(is_there);
+            policy.body.attachable.iter_mut().for_each(fewer);
+        }
     }
 
     /// The part of the estate after a step; `None` where it cannot be made.
@@ -424,7 +460,7 @@ impl<'s> Search<'s> {
         };
         let people: Option<BTreeSet<String>> = match &extent.concerned {
             Concerned::Everybody => None,
-            some => Some(self.named(self.people(some))),
+            some => Some(self.whole().named(self.people(some))),
         };
         let mut compared = match most {
             Some(most) => comparison.compared_at_the_moment(most),

@@ -91,10 +91,6 @@ impl Told {
     /// A diagnostic about these texts.
     #[must_use]
     pub fn of(sources: &Sources, diagnostic: Diagnostic) -> Self {
-        let label = |label: &diagnostic::Label| Label {
-            span: span(sources, label.place),
-            text: Some(label.text).filter(|text| !text.is_empty()),
-        };
         let remedy = diagnostic.remedy.as_ref().and_then(|remedy| {
             let bytes = sources.bytes_of_remedy(remedy)?;
             let span = span_of(sources, remedy.place, bytes);
@@ -102,17 +98,29 @@ impl Told {
         });
         Self {
             code: diagnostic.code,
-            severity: match diagnostic.severity {
-                diagnostic::Severity::Error => Severity::Error,
-                diagnostic::Severity::Warning => Severity::Warning,
-                diagnostic::Severity::Note => Severity::Note,
-            },
+            severity: diagnostic.severity.into(),
             message: diagnostic.message,
-            labels: diagnostic.labels.iter().map(label).collect(),
+            labels: diagnostic.labels.iter().map(|one| label(sources, one)).collect(),
             hint: diagnostic.hint,
             remedy,
         }
     }
+}
+
+impl From<diagnostic::Severity> for Severity {
+    fn from(severity: diagnostic::Severity) -> Self {
+        match severity {
+            diagnostic::Severity::Error => Self::Error,
+            diagnostic::Severity::Warning => Self::Warning,
+            diagnostic::Severity::Note => Self::Note,
+        }
+    }
+}
+
+/// A label in these texts.
+pub(crate) fn label(sources: &Sources, label: &diagnostic::Label) -> Label {
+    let text = Some(label.text).filter(|text| !text.is_empty());
+    Label { span: span(sources, label.place), text }
 }
 
 fn span(sources: &Sources, place: SourceSpan) -> Span {

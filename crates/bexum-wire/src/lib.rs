@@ -13,8 +13,10 @@ pub mod json;
 pub mod proof;
 pub mod reach;
 pub mod request;
+pub mod sarif;
 pub mod scan;
 pub mod show;
+pub mod vet;
 pub mod ways;
 
 use schemars::generate::SchemaSettings;
@@ -35,6 +37,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         ("reach", written::<reach::Reach>()),
         ("replay", written::<answer::Line>()),
         ("show", written::<show::Show>()),
+        ("vet", written::<vet::Vet>()),
         ("ways", written::<ways::Ways>()),
     ]
 }

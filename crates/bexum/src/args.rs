@@ -1,6 +1,7 @@
 //! The command line, as typed.
 
 pub(crate) mod edit;
+pub(crate) mod vet;
 pub(crate) mod ways;
 
 use std::path::PathBuf;
@@ -64,6 +65,7 @@ pub(crate) enum Command {
     Reach(Reach),
     Impact(Impact),
     Edit(Box<edit::Edit>),
+    Vet(Box<vet::Vet>),
     Prove(Prove),
     Show(Show),
     Demo(Demo),

@@ -8,7 +8,7 @@ pub(crate) enum Exit {
     /// 0: done; of `ask`, allowed.
     Done,
     /// 1: of `ask`, denied; of `prove`, not everything holds; of `impact`, a change that is not to be;
-    /// of `edit`, one that was not written.
+    /// of `edit`, one that was not written; of `vet`, a finding as grave as `--fail-on` says.
     Denied,
     /// 2: the estate, the request or the command line is wrong, or a file cannot be used.
     Failed,
@@ -29,5 +29,6 @@ pub(crate) const HELP: &str = "\
 Exit codes:
   0  done; of `ask`: allowed; of `prove`: everything holds
   1  of `ask`: denied; of `prove`: not everything holds; of `impact`: a change that
-     `--fail-on` names, or one that `--by` may not make; of `edit`: refused
+     `--fail-on` names, or one that `--by` may not make; of `edit`: refused;
+     of `vet`: a finding as grave as `--fail-on` says
   2  the estate, the request or the command line is wrong, or a file cannot be used";

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use crate::support::{Folder, command, command_at, finish};
 
 /// Pages with console blocks, below the root of the repository.
-const PAGES: [&str; 8] = [
+const PAGES: [&str; 9] = [
     "README.md",
     "docs/edit.md",
     "docs/language.md",
@@ -17,6 +17,7 @@ const PAGES: [&str; 8] = [
     "docs/reach.md",
     "docs/prove.md",
     "docs/impact.md",
+    "docs/vet.md",
     "docs/ways.md",
 ];
 
@@ -90,6 +91,31 @@ fn words(typed: &str) -> Vec<String> {
         }
     }
     words
+}
+
+/// The table of rules in `docs/vet.md` is made from the registry.
+#[test]
+fn the_rules_stand_in_the_docs() {
+    let path = root().join("docs/vet.md");
+    let text = std::fs::read_to_string(&path).expect("docs/vet.md");
+    let (start, end) = ("<!-- rules: made from the program -->\n", "<!-- end of rules -->");
+    let (before, rest) = text.split_once(start).expect("the start of the table");
+    let (_, after) = rest.split_once(end).expect("its end");
+    let mut table = String::from("| rule | matters as | finds |\n| --- | --- | --- |\n");
+    for rule in bexum_core::vet::RULES {
+        table.push_str(&format!(
+            "| `{}` | {} | {} |\n",
+            rule.name,
+            rule.severity.word(),
+            rule.finds
+        ));
+    }
+    let said = format!("{before}{start}{table}{end}{after}");
+    if std::env::var("BEXUM_DOCS").is_ok_and(|value| value == "overwrite") {
+        std::fs::write(&path, said).expect("the page");
+    } else {
+        assert_eq!(text, said, "docs/vet.md says something else than the program");
+    }
 }
 
 #[test]

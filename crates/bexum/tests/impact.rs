@@ -561,3 +561,25 @@ fn what_is_renamed_is_told_as_one() {
     ]);
     assert_eq!((csv.code, csv.out.lines().count()), (Some(1), 7), "{}", csv.out);
 }
+
+/// Of two ceilings that stand alike, one that says nothing about an action bounds it all the same;
+/// and a circumstance may say the name that a brace asks for.
+#[test]
+fn what_opens_in_some_circumstances_is_not_called_nothing() {
+    let head = "[estate]\nname = 'x'\nformat = 1\n[kind.cluster]\noperate = ['run']\nobserve = ['see']\nitems = ['job']\n[kind.job]\nalter = ['erase']\n[account.v]\n[subscription.'v/s']\n[resource.'v/s/c']\nkind = 'cluster'\n[user.u]\n[policy.all]\n[[policy.all.allow]]\ndo = '*'\n";
+    let ceilings = "[policy.look]\n[[policy.look.allow]]\ndo = '*.@observe'\n[[attach]]\npolicy = 'all'\nto = 'user:u'\nat = 'v'\n[[ceiling]]\npolicy = ['look', 'all']\n";
+    let brace = "[policy.mine]\n[[policy.mine.allow]]\ndo = 'job.erase'\non = 'scratch/{given.run}/**'\n[[attach]]\npolicy = 'mine'\nto = 'user:u'\nat = 'v/s/c'\n";
+    for (text, edit, named) in [
+        (ceilings, &["unlimit", "policy:look"][..], "cluster.run"),
+        (brace, &["strike", "policy:mine", "allow 1"], "job.erase"),
+    ] {
+        let folder = Folder::new().with("bexum.toml", format!("{head}{text}"));
+        let run = folder.run(&[&["edit"], edit].concat());
+        assert!(run.out.contains(named), "{run:?}");
+        let vetted = folder.run(&["vet", "no-effect", "never-matches", "--at-time", AT]);
+        assert!(
+            !vetted.out.contains("policy:look") && !vetted.out.contains("policy:mine"),
+            "{vetted:?}"
+        );
+    }
+}

@@ -21,4 +21,5 @@ mod replay;
 mod shapes;
 mod show;
 mod support;
+mod vet;
 mod ways;

@@ -23,6 +23,8 @@ macro_rules! every_sort {
         $each!(separations, |one| one.origin);
         $each!(edit_rights, |one| one.origin);
         $each!(presets, |one| one.name.origin);
+        $each!(vet, |one| one.origin);
+        $each!(accepted, |one| one.origin);
     };
 }
 

@@ -85,6 +85,7 @@ no_places!(
     ScopeType,
     Verdict,
     Reason,
+    VetSeverity,
     bool
 );
 
@@ -107,6 +108,9 @@ places! {
     Check: name who does on take_up also under given absent item empty_tables reason origin;
     Law: name who except does on when origin;
     Separation: name any_two_of at origin;
+    VetTable: rules origin;
+    VetRule: severity who;
+    Accepted: rule about until origin;
 }
 
 /// The keys of a group without where they were written.
@@ -151,5 +155,7 @@ pub fn canonical(mut declared: Declarations) -> Declarations {
     sorted(&mut declared.laws);
     sorted(&mut declared.separations);
     sorted(&mut declared.edit_rights);
+    sorted(&mut declared.vet);
+    sorted(&mut declared.accepted);
     declared
 }

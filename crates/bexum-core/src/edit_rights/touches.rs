@@ -127,6 +127,7 @@ impl Changed<'_> {
             Thing::Preset(_) => vec![Needs::FilesOwner("presets")],
             Thing::Attribute(_) => vec![Needs::FilesOwner("declared attributes")],
             Thing::Expectation(_) => vec![Needs::FilesOwner("expectations")],
+            Thing::Vet | Thing::Accepted(..) => vec![Needs::FilesOwner("what vet is told")],
             Thing::EditRights => vec![Needs::FilesOwner("the edit rights themselves")],
             Thing::Name => vec![Needs::FilesOwner("the estate itself")],
         }

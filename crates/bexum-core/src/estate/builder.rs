@@ -11,6 +11,7 @@ mod names;
 mod policies;
 mod principals;
 mod scopes;
+mod vet;
 mod vocabulary;
 
 use rustc_hash::FxHashSet;
@@ -76,6 +77,7 @@ pub(super) fn build(
     builder.refuse_unattachable(declared, &attachments, &policies.policies);
     let edit_rights = builder.build_edit_rights(declared, &catalogue);
     Names::declare("preset", &declared.presets, &mut builder.faults);
+    let vet = builder.build_vet(declared);
     let ceilings = builder.build_ceilings(declared, &resources, &policies.policies);
     builder.refuse_same_expectations(declared);
     let checks = builder.build_checks(declared);
@@ -117,6 +119,7 @@ pub(super) fn build(
         separations,
         vocabulary,
         edit_rights,
+        vet,
         presets: declared.presets.iter().map(preset).collect(),
         attribute_names,
         identities_at,

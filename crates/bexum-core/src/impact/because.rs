@@ -106,6 +106,8 @@ fn has_a_say(thing: &Thing, cell: &Cell, counts: &Counts) -> bool {
         | Thing::Service(_)
         | Thing::Expectation(_)
         | Thing::EditRights
+        | Thing::Vet
+        | Thing::Accepted(..)
         | Thing::Name => false,
     }
 }

@@ -58,6 +58,10 @@ pub enum Thing {
     Expectation(String),
     /// Who may edit what.
     EditRights,
+    /// How the rules of `vet` are set.
+    Vet,
+    /// What is accepted: a rule, and what its finding is about.
+    Accepted(String, String),
     /// The estate's own name.
     Name,
 }
@@ -83,6 +87,8 @@ impl fmt::Display for Thing {
             Self::Attribute(name) => write!(f, "the declared attribute {name}"),
             Self::Expectation(name) => write!(f, "the expectation '{name}'"),
             Self::EditRights => write!(f, "edit-rights"),
+            Self::Vet => write!(f, "the settings of vet"),
+            Self::Accepted(rule, about) => write!(f, "what {rule} finds of {about}, accepted"),
             Self::Name => write!(f, "the estate's name"),
         }
     }
@@ -460,6 +466,16 @@ fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
             ("no-more-than-own", text(&rights.no_more_than_own)),
         ];
         all.insert(Thing::EditRights, (origin, keys));
+    }
+    if let Some(origin) = estate.vet.origin {
+        let mut rules: Vec<String> = estate.vet.rules.iter().map(text).collect();
+        rules.sort_unstable();
+        all.insert(Thing::Vet, (origin, vec![("rules", text(&rules))]));
+    }
+    for one in &estate.vet.accepted {
+        let thing = Thing::Accepted(one.rule.to_owned(), one.about.to_string());
+        let keys = vec![("why", text(&one.why)), ("until", text(&one.until))];
+        all.insert(thing, (one.origin, keys));
     }
 }
 

@@ -23,8 +23,18 @@ pub(super) fn all_said(
     let (estate, scope_index) = (decider.index.estate(), &decider.index.scope_index);
     let mut all: BTreeSet<String> = BTreeSet::new();
     let mut add = |word: &str, anchor: usize, policy: PolicyId, window: Window| {
-        for text in statements(estate, policy, action, word) {
-            all.insert(format!("{word} {anchor} {window:?} {text}"));
+        let said = statements(estate, policy, action, word);
+        match word {
+            // Any allow grants and any deny refuses, whatever policy it stands in.
+            "allow" | "deny" => {
+                all.extend(said.iter().map(|text| format!("{word} {anchor} {window:?} {text}")));
+            }
+            // Each ceiling bounds by itself: one that says nothing about the action bounds most.
+            _ => {
+                let mut said = said;
+                said.sort_unstable();
+                all.insert(format!("{word} {anchor} {window:?} {said:?}"));
+            }
         }
     };
     let bound = |policy: PolicyId| match estate.policy(policy).allows.is_empty() {
@@ -65,7 +75,7 @@ pub(super) fn all_said(
     format!("{all:?} {seals:?} {borne:?} {identity} {:?} {kind:?} {is_item}", scope.scope_type)
 }
 
-/// What a policy says about an action; a ceiling that says nothing about it says that, too.
+/// What a policy says about an action.
 fn statements(estate: &Estate, policy: PolicyId, action: ActionId, word: &str) -> Vec<String> {
     let policy = estate.policy(policy);
     let says = |id: &&StatementId| estate.statement(**id).actions.contains(action.index());
@@ -81,9 +91,5 @@ fn statements(estate: &Estate, policy: PolicyId, action: ActionId, word: &str) -
         let when = statement.when.as_ref().map(|when| &when.text);
         format!("{} {on:?} {when:?}", statement.effect)
     });
-    let mut told: Vec<String> = told.collect();
-    if word.starts_with("bounds") {
-        told.push(String::new());
-    }
-    told
+    told.collect()
 }

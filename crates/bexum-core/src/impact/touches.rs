@@ -83,6 +83,8 @@ impl Touches {
                 | Thing::Service(_)
                 | Thing::Expectation(_)
                 | Thing::EditRights
+                | Thing::Vet
+                | Thing::Accepted(..)
                 | Thing::Name => {}
             }
         }

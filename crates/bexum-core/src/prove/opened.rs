@@ -5,6 +5,8 @@
 //! all ways in which what *either* estate asks about it can come out. The attributes of both must
 //! have the same numbers ([`Estate::build_beside`](crate::Estate::build_beside)).
 
+use std::collections::BTreeSet;
+
 use rustc_hash::FxHashMap;
 
 use super::moments::{LATEST, moments};
@@ -14,10 +16,12 @@ use crate::attribute::AttributeNames;
 use crate::condition::check::TargetAttribute;
 use crate::condition::{Condition, Reference};
 use crate::decision::Reason;
-use crate::engine::{Decider, EvalContext};
+use crate::engine::{Decider, EvalContext, Session};
+use crate::id::{AttributeId, PolicyId, ScopeId};
+use crate::pattern::residual::FRESH;
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::request::{Place, Query};
+use crate::request::{Place, Query, Target};
 use crate::time::{Time, Window};
 
 /// Steps in looking for circumstances at one moment.
@@ -46,6 +50,107 @@ pub(crate) type Asked<'a, 'q, 'e> = (&'a mut Decider<'e>, &'a Query<'q>);
 /// the others is allowed, at the request's moment or later. The attributes of all estates must have
 /// the same numbers, as far as an estate has them.
 pub(crate) fn opened<'e>(
+    others: &mut [Asked<'_, '_, 'e>],
+    after: Asked<'_, '_, 'e>,
+    known: &mut Known,
+) -> Opened {
+    let (new, query) = after;
+    let found = opened_as_asked(others, (new, query), known);
+    if found != Opened::No || !query.target.is_sample {
+        return found;
+    }
+    // In a row that stands for many items no value matches what stands for any name, but a
+    // circumstance may well say the name that a brace asks for. So the row is asked as one item more,
+    // with names that nobody has.
+    let mut braces = open_braces(new, query);
+    for (other, query) in others.iter_mut() {
+        let more = open_braces(other, query);
+        braces.attributes.extend(more.attributes);
+        braces.asked_about.extend(more.asked_about);
+    }
+    if braces.attributes.is_empty() {
+        return Opened::No;
+    }
+    let named = |query: &Query<'_>| named(query.target.path);
+    let path = named(query);
+    let paths: Vec<String> = others.iter().map(|(_, query)| named(query)).collect();
+    let concrete: Vec<Query<'_>> =
+        others.iter().zip(&paths).map(|((_, query), path)| as_item(query, path)).collect();
+    let mut others: Vec<Asked<'_, '_, 'e>> =
+        others.iter_mut().zip(&concrete).map(|((other, _), query)| (&mut **other, query)).collect();
+    // Its name is known only because it was made up, so only what such an item can do counts, and
+    // conditions about the attribute itself may single out other names.
+    match opened_as_asked(&mut others, (new, &as_item(query, &path)), &mut Known::default()) {
+        Opened::No if braces.attributes.is_disjoint(&braces.asked_about) => Opened::No,
+        Opened::No => Opened::NotDecided,
+        found => found,
+    }
+}
+
+/// A path in which every name that stands for any is one that nobody has.
+fn named(path: &str) -> String {
+    let mut text = String::with_capacity(path.len() + 8);
+    let mut number = 0;
+    for piece in path.split_inclusive(FRESH) {
+        match piece.strip_suffix(FRESH) {
+            Some(before) => {
+                number += 1;
+                // A character for private use, which no pattern has.
+                text.push_str(&format!("{before}\u{e000}{number}"));
+            }
+            None => text.push_str(piece),
+        }
+    }
+    text
+}
+
+fn as_item<'q>(query: &Query<'q>, path: &'q str) -> Query<'q> {
+    let target = Target {
+        path,
+        segments: path.split('/').collect(),
+        place: query.target.place,
+        is_sample: false,
+    };
+    Query { target, ..query.clone() }
+}
+
+/// Circumstances that stand in braces, and those that conditions ask about.
+#[derive(Default)]
+struct OpenBraces {
+    attributes: BTreeSet<AttributeId>,
+    asked_about: BTreeSet<AttributeId>,
+}
+
+/// Those of statements that may have a say, that the query does not give.
+fn open_braces(decider: &mut Decider<'_>, query: &Query<'_>) -> OpenBraces {
+    let estate = decider.index.estate();
+    let mut policies: BTreeSet<PolicyId> = query.under.iter().copied().collect();
+    each_stay(decider, query, |_, _, above| policies.extend(above.iter().map(|one| one.0)));
+    let mut found = OpenBraces::default();
+    for policy in policies {
+        let body = estate.policy(policy);
+        for id in body.allows.iter().chain(&body.denies) {
+            let statement = estate.statement(*id);
+            let patterns = statement.on.plain.iter().chain(&statement.on.excluded);
+            let braces = patterns.flat_map(|pattern| pattern.braces());
+            found.attributes.extend(braces.filter_map(|brace| match brace.attribute {
+                Reference::Given(id) if !query.given.iter().any(|(known, _)| *known == id) => {
+                    Some(id)
+                }
+                _ => None,
+            }));
+            let asked = statement.when.iter().flat_map(|when| when.references());
+            found.asked_about.extend(asked.filter_map(|(reference, _)| match reference {
+                Reference::Given(id) => Some(id),
+                _ => None,
+            }));
+        }
+    }
+    found
+}
+
+/// The same of exactly these requests.
+fn opened_as_asked<'e>(
     others: &mut [Asked<'_, '_, 'e>],
     after: Asked<'_, '_, 'e>,
     known: &mut Known,
@@ -156,23 +261,18 @@ fn bounds(decider: &mut Decider<'_>, query: &Query<'_>) -> Vec<Time> {
     let mut found = Vec::new();
     let index = decider.index;
     let estate = index.estate();
+    let first = query.time;
     let ends = |window: Window| window.from.into_iter().chain(window.until);
     if let Place::Identity(Principal::Group(group), _) = query.target.place {
         // `target.members` changes as its windows open and close.
         found.extend(estate.group(group).members.iter().flatten().flat_map(|m| ends(m.window)));
     }
-    let mut time = query.time;
-    loop {
-        let query = Query { time, ..query.clone() };
-        let session = decider.session(&query);
-        let mut stays = session.closure.valid_during;
-        if let Some(role) = query.take_up {
-            stays = stays.intersect(&decider.role_closure(role, time).valid_during);
-        }
-        let mut policies = query.under.clone();
-        for (policy, _, window) in index.policies_above(session.subjects(), query.target.scope()) {
-            found.extend(ends(window));
-            policies.push(policy);
+    let under = query.under.clone();
+    each_stay(decider, query, |query, session, above| {
+        let mut policies = under.clone();
+        for (policy, _, window) in above {
+            found.extend(ends(*window));
+            policies.push(*policy);
         }
         let statements = policies.iter().flat_map(|policy| {
             let policy = estate.policy(*policy);
@@ -181,19 +281,37 @@ fn bounds(decider: &mut Decider<'_>, query: &Query<'_>) -> Vec<Time> {
         let named = statements.map(|id| estate.statement(*id));
         let named = named.filter(|one| one.actions.contains(query.action.index()));
         let whens: Vec<&Condition> = named.filter_map(|one| one.when.as_ref()).collect();
-        let context = EvalContext {
-            index,
-            query: &query,
-            closure: &session.closure,
-            roles: Some(session.roles()),
-        };
+        let context =
+            EvalContext { index, query, closure: &session.closure, roles: Some(session.roles()) };
         moments_of(&context, &whens, &mut found);
+        if query.time != first {
+            found.push(query.time);
+        }
+    });
+    found
+}
+
+/// Calls `visit` for the query's moment and each later one at which the groups or roles of who asks
+/// change, with the policies attached at the target or above it and the ceilings over it.
+fn each_stay<'e>(
+    decider: &mut Decider<'e>,
+    query: &Query<'_>,
+    mut visit: impl FnMut(&Query<'_>, &Session<'e>, &[(PolicyId, Option<ScopeId>, Window)]),
+) {
+    let index = decider.index;
+    let mut time = query.time;
+    loop {
+        let query = Query { time, ..query.clone() };
+        let session = decider.session(&query);
+        let mut stays = session.closure.valid_during;
+        if let Some(role) = query.take_up {
+            stays = stays.intersect(&decider.role_closure(role, time).valid_during);
+        }
+        let above = index.policies_above(session.subjects(), query.target.scope());
+        visit(&query, &session, &above);
         match stays.until {
-            Some(next) if next > time && next <= LATEST => {
-                found.push(next);
-                time = next;
-            }
-            _ => return found,
+            Some(next) if next > time && next <= LATEST => time = next,
+            _ => return,
         }
     }
 }

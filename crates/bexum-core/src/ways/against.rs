@@ -91,7 +91,7 @@ impl Search<'_> {
                 .filter(|edge| edge.window.holds(at) && Some(edge.into) == query.take_up)
                 .map(|edge| (Principal::Role(edge.into), ListOf::TakenBy));
             for (into, list) in groups.chain(roles).chain(taken) {
-                let leads_there = self.held_by_now(into, at).contains(&to);
+                let leads_there = self.whole().held_by_now(into, at).contains(&to);
                 if leads_there {
                     found.push(self.removed(holder, into, list));
                 }
@@ -109,7 +109,7 @@ impl Search<'_> {
         };
         Candidate::new(
             Step::of(edit),
-            Extent::new(Concerned::These(vec![who]), self.places_of(&[who], from)),
+            Extent::new(Concerned::These(vec![who]), self.whole().places_of(&[who], from)),
         )
     }
 

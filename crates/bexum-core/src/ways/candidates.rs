@@ -122,7 +122,8 @@ impl Search<'_> {
             of: estate.principal_name(into).to_owned(),
             window: Window::ALWAYS,
         };
-        let (concerned, places) = (Concerned::These(vec![who]), self.places_of(&[who], into));
+        let (concerned, places) =
+            (Concerned::These(vec![who]), self.whole().places_of(&[who], into));
         Candidate::new(
             Step::of(edit),
             Extent { into: vec![into], ..Extent::new(concerned, places) },

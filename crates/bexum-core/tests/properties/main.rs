@@ -10,4 +10,5 @@ mod families;
 mod impact;
 mod proofs;
 mod reach;
+mod vet;
 mod ways;

@@ -7,6 +7,7 @@ mod reader;
 mod syntax;
 mod tables;
 mod value;
+mod vet;
 
 use bexum_core::declaration::Declarations;
 use bexum_core::fault::LocatedFault;
@@ -64,4 +65,6 @@ pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
     whole.separations.extend(part.separations);
     whole.edit_rights.extend(part.edit_rights);
     whole.presets.extend(part.presets);
+    whole.vet.extend(part.vet);
+    whole.accepted.extend(part.accepted);
 }

@@ -232,7 +232,7 @@ impl<'r, 'i> Reader<'r, 'i> {
         WindowWritten { from: self.time("from"), until: self.time("until") }
     }
 
-    fn time(&mut self, key: &'static str) -> Option<Spanned<Time>> {
+    pub(super) fn time(&mut self, key: &'static str) -> Option<Spanned<Time>> {
         let value = self.get(key)?;
         let time = value.get_ref().as_datetime().and_then(value::time);
         if time.is_none() {

@@ -17,7 +17,7 @@ use toml::de::{DeString, DeTable, DeValue};
 
 use super::reader::{Reader, Value};
 use super::value;
-use super::{Decoded, attributes, expectations};
+use super::{Decoded, attributes, expectations, vet};
 
 /// The top of one file.
 pub(super) struct Tables<'d> {
@@ -33,6 +33,15 @@ impl Tables<'_> {
             match name {
                 "estate" => self.read_estate(entry),
                 "edit-rights" => self.read_edit_rights(key, entry),
+                "vet" => match entry.get_ref().as_table() {
+                    Some(rules) => vet::settings(self.file, key, rules, self.decoded),
+                    None => self.wrong("vet", "a table", entry),
+                },
+                "vet-accept" => {
+                    self.each_in_array("vet-accept", "an acceptance", entry, |reader, all| {
+                        all.declared.accepted.extend(vet::accepted(reader));
+                    });
+                }
                 "attributes" => match entry.get_ref().as_table() {
                     Some(roots) => attributes::read(self.file, roots, self.decoded),
                     None => self.wrong("attributes", "a table of tables", entry),

@@ -122,3 +122,8 @@ pub(crate) fn expectations() -> Vec<CompletionCandidate> {
         checks.chain(laws).chain(separations).collect()
     })
 }
+
+/// Names of rules of `vet`.
+pub(crate) fn rules() -> Vec<CompletionCandidate> {
+    bexum_core::vet::RULES.iter().map(|rule| CompletionCandidate::new(rule.name)).collect()
+}

@@ -319,6 +319,18 @@ const WALK: &[Step] = &[
         under_git: false,
     },
     Step {
+        say: "And unasked: what is not right here? What is known and fine was accepted, with a reason.",
+        run: &["vet", "--at-time", AT],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "What is over hides what is not. All that mends it, seen before it is made:",
+        run: &["vet", "--fix", "over", "--at-time", AT],
+        with: None,
+        under_git: false,
+    },
+    Step {
         say: "Everything that reaches one person, and from where:",
         run: &["show", "user:lin", "--at-time", AT],
         with: None,

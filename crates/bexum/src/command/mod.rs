@@ -17,6 +17,7 @@ mod replay;
 mod save;
 mod show;
 mod turned;
+mod vet;
 mod ways;
 mod weigh;
 
@@ -28,6 +29,7 @@ use bexum_files::{Failure, Folder, Loaded};
 use bexum_wire::faults::Faults;
 
 use crate::args::edit::Supposed;
+use crate::args::vet::VetFormat;
 use crate::args::{Args, Command, Format, ImpactFormat, ProofFormat, ReachFormat, ShowFormat};
 use crate::exit::Exit;
 use crate::terminal::{self, Helped};
@@ -40,6 +42,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Reach(typed) => typed.format == ReachFormat::Json,
         Command::Impact(typed) => typed.format == ImpactFormat::Json,
         Command::Edit(typed) => typed.format == Format::Json,
+        Command::Vet(typed) => typed.format == VetFormat::Json,
         Command::Prove(typed) => typed.format == ProofFormat::Json,
         Command::Show(typed) => typed.format == ShowFormat::Json,
         _ => false,
@@ -63,6 +66,7 @@ fn dispatch(args: Args) -> anyhow::Result<Exit> {
         Command::Reach(reach) => reach::run(at, &reach),
         Command::Impact(typed) => impact::run(at, &typed),
         Command::Edit(typed) => edit::run(at, *typed),
+        Command::Vet(typed) => vet::run(at, &typed),
         Command::Prove(typed) => prove::run(at, &typed),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),

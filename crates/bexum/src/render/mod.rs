@@ -21,4 +21,5 @@ pub(crate) mod report;
 pub(crate) mod report_page;
 pub(crate) mod ruling;
 pub(crate) mod style;
+pub(crate) mod vet;
 pub(crate) mod ways;

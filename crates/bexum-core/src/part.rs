@@ -1,4 +1,5 @@
-//! The part of an estate that a step can concern: small enough to be built again for each step.
+//! A part of an estate that holds all that some change can concern: small enough to be built again for
+//! each change that is tried.
 //!
 //! A part holds some people whole: all that they are in at any time, and every attachment and ceiling
 //! that names any of that at some scopes or above or below them. Whatever these people are decided
@@ -6,19 +7,18 @@
 //! else it holds (a manager, an owner that a target may be asked for) is there by name, and is not
 //! compared.
 
+use std::borrow::Cow;
 use std::collections::{BTreeSet, VecDeque};
 use std::hash::Hash;
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::{Concerned, Extent, Places, Search, Step};
 use crate::condition::Reference;
 use crate::condition::check::WhoAttribute;
 use crate::declaration::{Attachment, Ceiling, Declarations, Element, List, Named, Policy};
-use crate::edit::Edit;
-use crate::engine::Engine;
+use crate::engine::{Engine, Index};
 use crate::estate::Estate;
-use crate::id::{PolicyId, ScopeId};
+use crate::id::{AttachmentId, PolicyId, ScopeId, StatementId};
 use crate::impact::within;
 use crate::origin::Spanned;
 use crate::principal::{Principal, Subject};
@@ -26,26 +26,117 @@ use crate::time::Time;
 
 /// A part of an estate, built.
 #[derive(Debug)]
-pub(super) struct Part {
-    pub(super) declared: Declarations,
-    pub(super) engine: Engine,
+pub(crate) struct Part {
+    pub(crate) declared: Declarations,
+    pub(crate) engine: Engine,
 }
 
-impl<'s> Search<'s> {
+/// Where something can matter.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Places {
+    /// At and below these scopes.
+    Below(Vec<ScopeId>),
+    Everywhere,
+}
+
+/// What a part holds besides the people and places that it is made for.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Besides<'b> {
+    /// A path whose nearest scope has a row.
+    pub(crate) path: Option<&'b str>,
+    /// Policies, by name.
+    pub(crate) policies: &'b [Cow<'b, str>],
+}
+
+/// A whole estate, of which parts are made.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Whole<'s> {
+    pub(crate) declared: &'s Declarations,
+    pub(crate) engine: &'s Engine,
+    pub(crate) lookup: &'s Lookup,
+}
+
+/// Where things stand among the declarations, by their ids; and what a part is asked for that would
+/// take a look at everything. Made once for an estate.
+#[derive(Debug, Default)]
+pub(crate) struct Lookup {
+    scopes: Vec<usize>,
+    users: Vec<usize>,
+    groups: Vec<usize>,
+    roles: Vec<usize>,
+    policies: Vec<usize>,
+    /// Who stands in a scope as a target.
+    identities_in: FxHashMap<ScopeId, Vec<Principal>>,
+    /// Which policies do.
+    policies_in: FxHashMap<ScopeId, Vec<PolicyId>>,
+    /// Policies with a statement that asks what somebody is in.
+    asking: FxHashSet<PolicyId>,
+}
+
+impl Lookup {
+    pub(crate) fn new(declared: &Declarations, estate: &Estate) -> Self {
+        fn by_id<T>(
+            all: &[Named<T>],
+            count: usize,
+            id: impl Fn(&str) -> Option<usize>,
+        ) -> Vec<usize> {
+            let mut found = vec![0; count];
+            for (i, one) in all.iter().enumerate() {
+                if let Some(id) = id(&one.name.value) {
+                    found[id] = i;
+                }
+            }
+            found
+        }
+        let mut lookup = Self {
+            scopes: by_id(&declared.scopes, estate.scopes.len(), |name| {
+                estate.scopes.find(name).map(ScopeId::index)
+            }),
+            users: by_id(&declared.users, estate.users.len(), |name| {
+                estate.user_ids.get(name).map(|id| id.index())
+            }),
+            groups: by_id(&declared.groups, estate.groups.len(), |name| {
+                estate.find_group(name).map(|id| id.index())
+            }),
+            roles: by_id(&declared.roles, estate.roles.len(), |name| {
+                estate.find_role(name).map(|id| id.index())
+            }),
+            policies: by_id(&declared.policies, estate.policies.len(), |name| {
+                estate.find_policy(name).map(|id| id.index())
+            }),
+            asking: asks_what_one_is_in(estate),
+            ..Self::default()
+        };
+        for who in estate.principals() {
+            if let Some(place) = estate.identity(who).and_then(|identity| identity.place) {
+                lookup.identities_in.entry(place).or_default().push(who);
+            }
+        }
+        for (i, policy) in estate.policies.iter().enumerate() {
+            if let Some(place) = policy.place {
+                lookup.policies_in.entry(place).or_default().push(PolicyId::new(i));
+            }
+        }
+        lookup
+    }
+}
+
+impl<'s> Whole<'s> {
+    fn index(&self) -> &'s Index {
+        self.engine
+    }
+
+    fn estate(&self) -> &'s Estate {
+        self.engine.estate()
+    }
+
     /// Everything that these come to, at any time, themselves among it.
-    pub(super) fn above(&self, of: &[Principal]) -> FxHashSet<Principal> {
-        let index = self.index();
-        grown(of, |who| {
-            let groups = index.groups_of.get(&who).into_iter().flatten();
-            let held = index.held_roles_of.get(&who).into_iter().flatten();
-            let taken = index.takeable_roles_of.get(&who).into_iter().flatten();
-            let groups = groups.map(|edge| Principal::Group(edge.into));
-            groups.chain(held.chain(taken).map(|edge| Principal::Role(edge.into))).collect()
-        })
+    pub(crate) fn above(&self, of: &[Principal]) -> FxHashSet<Principal> {
+        above(self.index(), of)
     }
 
     /// Everything that something brings at a moment, itself among it.
-    pub(super) fn held_by_now(&self, of: Principal, at: Time) -> FxHashSet<Principal> {
+    pub(crate) fn held_by_now(&self, of: Principal, at: Time) -> FxHashSet<Principal> {
         let index = self.index();
         grown(&[of], |who| {
             let groups = index.groups_of.get(&who).into_iter().flatten();
@@ -58,16 +149,16 @@ impl<'s> Search<'s> {
     }
 
     /// Everybody who comes to any of these, at any time, themselves among them.
-    pub(super) fn below(&self, of: &[Principal]) -> FxHashSet<Principal> {
+    pub(crate) fn below(&self, of: &[Principal]) -> FxHashSet<Principal> {
         grown(of, |who| within(self.estate(), who))
     }
 
-    pub(super) fn named(&self, all: impl IntoIterator<Item = Principal>) -> BTreeSet<String> {
+    pub(crate) fn named(&self, all: impl IntoIterator<Item = Principal>) -> BTreeSet<String> {
         all.into_iter().map(|who| self.estate().principal_id(who)).collect()
     }
 
     /// Where it may matter that somebody comes to a group or role, or does so no more.
-    pub(super) fn places_of(&self, who: &[Principal], into: Principal) -> Places {
+    pub(crate) fn places_of(&self, who: &[Principal], into: Principal) -> Places {
         let (estate, index) = (self.estate(), self.index());
         let brought = self.above(&[into]);
         let mut subjects: Vec<Subject> = brought.iter().map(|who| Subject::One(*who)).collect();
@@ -82,7 +173,7 @@ impl<'s> Search<'s> {
             }
         }
         // Conditions may ask what somebody is in.
-        let asking = self.asks_what_one_is_in();
+        let asking = &self.lookup.asking;
         let seeds: Vec<Principal> = self.below(who).into_iter().chain([into]).collect();
         let all = self.above(&seeds);
         let is_theirs = |subject: Subject| match subject {
@@ -111,62 +202,39 @@ impl<'s> Search<'s> {
         Places::Below(found)
     }
 
-    /// Policies with a statement that asks what somebody is in.
-    fn asks_what_one_is_in(&self) -> FxHashSet<PolicyId> {
-        let estate = self.estate();
-        let asks = |reference: Reference| {
-            matches!(reference, Reference::Who(WhoAttribute::Groups | WhoAttribute::Roles))
-        };
-        let such = (0..estate.policies.len()).map(PolicyId::new).filter(|id| {
-            let body = estate.policy(*id);
-            body.allows.iter().chain(&body.denies).any(|id| {
-                let statement = estate.statement(*id);
-                let mut patterns = statement.on.plain.iter().chain(&statement.on.excluded);
-                let in_condition = statement
-                    .when
-                    .as_ref()
-                    .is_some_and(|when| when.references().iter().any(|(one, _)| asks(*one)));
-                in_condition
-                    || patterns.any(|pattern| pattern.braces().any(|brace| asks(brace.attribute)))
-            })
-        });
-        such.collect()
+    /// Whether any statement that is tied somewhere asks what somebody is in.
+    pub(crate) fn is_asked_what_one_is_in(&self) -> bool {
+        !self.lookup.asking.is_empty()
     }
 
-    pub(super) fn make_part(&self, extent: &Extent) -> Part {
-        let Extent { concerned, places, into, .. } = extent;
-        let whole = || Part { declared: self.declared.clone(), engine: self.engine.clone() };
-        let estate = self.estate();
-        let mut seeds: Vec<Principal> = match (concerned, places) {
-            (Concerned::Everybody, Places::Everywhere) => return whole(),
-            (Concerned::Everybody, _) => estate.principals().collect(),
-            (Concerned::These(seeds), _) => self.below(seeds).into_iter().collect(),
-            (Concerned::Only(people), _) => people.clone(),
-        };
-        let request = self.request;
-        let named = [&*request.who].into_iter().chain(request.take_up.as_deref());
-        let named = named.chain(request.also.iter().map(|group| &**group));
-        seeds.extend(named.filter_map(|name| estate.find_principal(name)));
-        seeds.extend(into);
-        self.built(&self.above(&seeds), places).unwrap_or_else(whole)
+    /// All of it.
+    pub(crate) fn as_part(&self) -> Part {
+        Part { declared: self.declared.clone(), engine: self.engine.clone() }
     }
 
-    /// The part that holds these whole, with rows at these places and at the request's target.
-    fn built(&self, people: &FxHashSet<Principal>, places: &Places) -> Option<Part> {
-        let declared = self.taken(people, places);
-        let estate = Estate::build_beside(&declared, self.estate()).ok()?;
-        Some(Part { declared, engine: Engine::new(estate) })
+    /// The part that holds these whole, and all that they come to, with rows at these places.
+    pub(crate) fn part(&self, people: &[Principal], at: &Places, besides: Besides<'_>) -> Part {
+        let declared = self.taken(&self.above(people), at, besides);
+        match Estate::build_beside(&declared, self.estate()) {
+            Ok(estate) => Part { declared, engine: Engine::new(estate) },
+            // It would be a fault of ours; the whole estate decides the same, only slower.
+            Err(_) => self.as_part(),
+        }
     }
 
-    fn taken(&self, people: &FxHashSet<Principal>, places: &Places) -> Declarations {
+    /// What is declared of such a part.
+    pub(crate) fn taken(
+        &self,
+        people: &FxHashSet<Principal>,
+        places: &Places,
+        besides: Besides<'_>,
+    ) -> Declarations {
         let (all, estate) = (self.declared, self.estate());
         let mut rows: FxHashSet<ScopeId> = FxHashSet::default();
         match places {
             Places::Everywhere => rows.extend(estate.scopes.iter().map(|(id, _)| id)),
             Places::Below(below) => {
-                let target = crate::request::resolve_target(estate, &self.request.on).ok();
-                let target = target.map(|target| target.place.scope());
-                rows.extend(target);
+                rows.extend(besides.path.and_then(|path| estate.scopes.nearest(path)));
                 for at in below {
                     rows.extend(estate.scopes.subtree(*at).map(ScopeId::new));
                 }
@@ -175,7 +243,7 @@ impl<'s> Search<'s> {
         let known = self.with_named(people, &rows);
         let mut scopes: FxHashSet<ScopeId> = FxHashSet::default();
         rows.iter().for_each(|at| scopes.extend(estate.scopes.chain(*at)));
-        let policies = self.policies_for(&known, &rows, &scopes);
+        let policies = self.policies_for(&known, &rows, &scopes, besides);
         let things = known.iter().filter_map(|who| match who {
             Principal::Workload(scope) => Some(*scope),
             other => estate.identity(*other)?.place,
@@ -193,21 +261,27 @@ impl<'s> Search<'s> {
         let is_known =
             |one: &str| estate.find_principal(one).is_some_and(|who| known.contains(&who));
         let is_subject = |one: &Spanned<String>| one.value == "everyone" || is_known(&one.value);
-        let is_scope = |one: &str| estate.scopes.find(one).is_some_and(|id| scopes.contains(&id));
         let is_place = |one: &Spanned<String>| {
             estate.scopes.find(&one.value).is_some_and(|id| ties_at.contains(&id))
         };
-        let is_policy =
-            |one: &str| estate.find_policy(one).is_some_and(|id| policies.contains(&id));
         let keep = |list: &mut Vec<Element>| list.retain(|one| is_known(&one.who.value));
-        let mut groups = named(&all.groups, |name| is_known(&format!("group:{name}")));
+        let lookup = self.lookup;
+        let (mut users, mut groups, mut roles) = (Vec::new(), Vec::new(), Vec::new());
+        for who in &known {
+            match who {
+                Principal::User(id) => users.push(lookup.users[id.index()]),
+                Principal::Group(id) => groups.push(lookup.groups[id.index()]),
+                Principal::Role(id) => roles.push(lookup.roles[id.index()]),
+                Principal::Workload(_) => {}
+            }
+        }
+        let (mut groups, mut roles) = (chosen(&all.groups, groups), chosen(&all.roles, roles));
         for group in &mut groups {
             group.body.members.iter_mut().for_each(keep);
             let owners = group.body.owners.iter_mut();
             owners.for_each(|list| list.retain(|one| is_known(&one.value)));
             group.body.asks.clear();
         }
-        let mut roles = named(&all.roles, |name| is_known(&format!("role:{name}")));
         for role in &mut roles {
             keep(&mut role.body.held_by);
             keep(&mut role.body.taken_by);
@@ -216,7 +290,8 @@ impl<'s> Search<'s> {
             value: list.value.iter().filter(|one| is(one)).cloned().collect(),
             origin: list.origin,
         };
-        let attachments = all.attachments.iter().filter_map(|one| {
+        let attachments = self.attachments_to(&known).into_iter().filter_map(|id| {
+            let one = &all.attachments[id.index()];
             let to = fewer(&one.to, &is_subject);
             let at = fewer(&one.at, &is_place);
             let is_empty = to.value.is_empty() || at.value.is_empty();
@@ -233,11 +308,17 @@ impl<'s> Search<'s> {
             attributes: all.attributes.clone(),
             services: all.services.clone(),
             kinds: all.kinds.clone(),
-            scopes: named(&all.scopes, is_scope),
-            users: named(&all.users, |name| is_known(&format!("user:{name}"))),
+            scopes: chosen(
+                &all.scopes,
+                scopes.iter().map(|id| lookup.scopes[id.index()]).collect(),
+            ),
+            users: chosen(&all.users, users),
             groups,
             roles,
-            policies: named(&all.policies, is_policy),
+            policies: chosen(
+                &all.policies,
+                policies.iter().map(|id| lookup.policies[id.index()]).collect(),
+            ),
             attachments: attachments.collect(),
             ceilings: ceilings.collect(),
             ..Declarations::default()
@@ -252,11 +333,8 @@ impl<'s> Search<'s> {
     ) -> FxHashSet<Principal> {
         let estate = self.estate();
         let mut known = people.clone();
-        for who in estate.principals() {
-            let place = estate.identity(who).and_then(|identity| identity.place);
-            if !place.is_some_and(|place| rows.contains(&place)) {
-                continue;
-            }
+        let standing = rows.iter().filter_map(|at| self.lookup.identities_in.get(at));
+        for who in standing.flatten().copied() {
             known.insert(who);
             known.extend(within(estate, who));
             if let Principal::Group(id) = who {
@@ -274,6 +352,17 @@ impl<'s> Search<'s> {
         })
     }
 
+    /// The attachments to any of these or to everyone, in their order.
+    fn attachments_to(&self, known: &FxHashSet<Principal>) -> Vec<AttachmentId> {
+        let attached = |subject: &Subject| self.index().attachments_of.get(subject);
+        let ones = known.iter().filter_map(|who| attached(&Subject::One(*who)));
+        let mut ids: Vec<AttachmentId> =
+            ones.chain(attached(&Subject::Everyone)).flatten().copied().collect();
+        ids.sort_unstable();
+        ids.dedup();
+        ids
+    }
+
     /// The policies that are tied to any of these at these scopes, or that stand in these rows, with
     /// all that they include.
     fn policies_for(
@@ -281,6 +370,7 @@ impl<'s> Search<'s> {
         known: &FxHashSet<Principal>,
         rows: &FxHashSet<ScopeId>,
         scopes: &FxHashSet<ScopeId>,
+        besides: Besides<'_>,
     ) -> FxHashSet<PolicyId> {
         let estate = self.estate();
         let is_known = |subject: Subject| match subject {
@@ -288,9 +378,8 @@ impl<'s> Search<'s> {
             Subject::One(who) => known.contains(&who),
         };
         let is_there = |at: ScopeId| scopes.contains(&at);
-        let attached = estate.attachments.iter().filter(|one| {
-            one.at.iter().any(|at| is_there(at.value)) && one.to.iter().any(|to| is_known(to.value))
-        });
+        let attached = self.attachments_to(known).into_iter().map(|id| estate.attachment(id));
+        let attached = attached.filter(|one| one.at.iter().any(|at| is_there(at.value)));
         let bound = estate.ceilings.iter().filter(|one| {
             let stands =
                 one.over.as_ref().is_none_or(|over| over.iter().any(|at| is_there(at.value)));
@@ -298,42 +387,54 @@ impl<'s> Search<'s> {
         });
         let tied =
             attached.flat_map(|one| &one.policies).chain(bound.flat_map(|one| &one.policies));
-        let all = (0..estate.policies.len()).map(PolicyId::new);
-        let standing =
-            all.filter(|id| estate.policy(*id).place.is_some_and(|at| rows.contains(&at)));
-        let under = self.request.under.iter().filter_map(|name| estate.find_policy(name));
-        let seeds: Vec<PolicyId> = tied.map(|one| one.value).chain(standing).chain(under).collect();
+        let standing = rows.iter().filter_map(|at| self.lookup.policies_in.get(at));
+        let standing = standing.flatten().copied();
+        let named = besides.policies.iter().filter_map(|name| estate.find_policy(name));
+        let seeds: Vec<PolicyId> = tied.map(|one| one.value).chain(standing).chain(named).collect();
         grown(&seeds, |id| estate.policy(id).include.to_vec())
-    }
-
-    /// Adds the policies that a step names, where they are missing.
-    pub(super) fn add_policies(&self, declared: &mut Declarations, step: &Step) {
-        let named = step.edits.iter().flat_map(|edit| match edit {
-            Edit::Attach { policies, .. } => &policies[..],
-            Edit::State { policy, .. } | Edit::Spare { policy, .. } => std::slice::from_ref(policy),
-            _ => &[],
-        });
-        let before = declared.policies.len();
-        add_named(self.declared, &mut declared.policies, named.map(String::as_str));
-        let known: FxHashSet<String> =
-            declared.scopes.iter().map(|one| one.name.value.clone()).collect();
-        for policy in &mut declared.policies[before..] {
-            // Those that stand in its rows are in the part already.
-            policy.body.place = None;
-            let is_there = |at: &Spanned<String>| known.contains(&at.value);
-            let fewer = |list: &mut List| list.value.retain(is_there);
-            policy.body.attachable.iter_mut().for_each(fewer);
-        }
     }
 }
 
-/// The declarations whose names are so.
-fn named<T: Clone>(all: &[Named<T>], is: impl Fn(&str) -> bool) -> Vec<Named<T>> {
-    all.iter().filter(|one| is(&one.name.value)).cloned().collect()
+/// Everything that these come to, at any time, themselves among it.
+pub(crate) fn above(index: &Index, of: &[Principal]) -> FxHashSet<Principal> {
+    grown(of, |who| {
+        let groups = index.groups_of.get(&who).into_iter().flatten();
+        let held = index.held_roles_of.get(&who).into_iter().flatten();
+        let taken = index.takeable_roles_of.get(&who).into_iter().flatten();
+        let groups = groups.map(|edge| Principal::Group(edge.into));
+        groups.chain(held.chain(taken).map(|edge| Principal::Role(edge.into))).collect()
+    })
+}
+
+/// Policies with a statement that asks what somebody is in.
+fn asks_what_one_is_in(estate: &Estate) -> FxHashSet<PolicyId> {
+    let asks = |reference: Reference| {
+        matches!(reference, Reference::Who(WhoAttribute::Groups | WhoAttribute::Roles))
+    };
+    let is_asking = |id: &StatementId| {
+        let statement = estate.statement(*id);
+        let mut patterns = statement.on.plain.iter().chain(&statement.on.excluded);
+        let in_condition = statement
+            .when
+            .as_ref()
+            .is_some_and(|when| when.references().iter().any(|(one, _)| asks(*one)));
+        in_condition || patterns.any(|pattern| pattern.braces().any(|brace| asks(brace.attribute)))
+    };
+    let such = (0..estate.policies.len()).map(PolicyId::new).filter(|id| {
+        let body = estate.policy(*id);
+        body.allows.iter().chain(&body.denies).any(is_asking)
+    });
+    such.collect()
+}
+
+/// These declarations, in the order in which they stand.
+fn chosen<T: Clone>(all: &[Named<T>], mut places: Vec<usize>) -> Vec<Named<T>> {
+    places.sort_unstable();
+    places.into_iter().map(|place| all[place].clone()).collect()
 }
 
 /// Adds policies by name, with all that they include, each once.
-fn add_named<'n>(
+pub(crate) fn add_named<'n>(
     all: &'n Declarations,
     to: &mut Vec<Named<Policy>>,
     names: impl Iterator<Item = &'n str>,
@@ -343,7 +444,7 @@ fn add_named<'n>(
     if waiting.is_empty() {
         return;
     }
-    let by_name: rustc_hash::FxHashMap<&str, &Named<Policy>> =
+    let by_name: FxHashMap<&str, &Named<Policy>> =
         all.policies.iter().map(|one| (one.name.value.as_str(), one)).collect();
     while let Some(name) = waiting.pop_front() {
         let Some(policy) = by_name.get(name) else { continue };

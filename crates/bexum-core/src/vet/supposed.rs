@@ -1,0 +1,589 @@
+//! Whether a statement ever matches, or ever grants: decided as a law is, on an estate that is
+//! supposed for the purpose.
+//!
+//! In the first, the statement stands alone. An allow never matches if nobody is ever allowed anything
+//! then. Any other statement is made a deny beside allows of everything to everyone (it sees the roles
+//! that denies and ceilings see), and never matches if everybody is always allowed everything.
+//!
+//! In the second, the statement is the only allow that is attached, and all denies, ceilings and seals
+//! stand: it never grants if nobody is ever allowed anything.
+//!
+//! Both are asked of everybody whom the statement's policy is attached to or bounds, enabled or not,
+//! with every role that they can take up, in all circumstances, at all moments, as
+//! [`prove`](crate::prove) decides laws.
+
+use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use rustc_hash::FxHashSet;
+
+use super::Vet;
+use crate::attribute::Value;
+use crate::condition::Reference;
+use crate::condition::check::WhoAttribute;
+use crate::declaration::{Attachment, Declarations, Law, List, Named, Policy, Statement};
+use crate::edit::{Edit, ListOf, Target, apply, same_files, uses};
+use crate::engine::Engine;
+use crate::estate::Estate;
+use crate::expectation::Claim;
+use crate::id::{AttributeId, PolicyId, RoleId, ScopeId, StatementId};
+use crate::impact::{Comparison, SameFiles, differences};
+use crate::origin::{Origin, Spanned};
+use crate::part::{Besides, Places};
+use crate::policy::Effect;
+use crate::principal::{Principal, Subject};
+use crate::prove::{Laws, Outcome};
+use crate::request::Request;
+use crate::time::Window;
+
+/// Whether something ever happens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Ever {
+    /// It does, in some circumstances.
+    Yes,
+    /// It never does.
+    Never,
+    /// There is nobody to whom it could.
+    Nobody,
+    /// It could not be found out.
+    NotDecided,
+}
+
+/// How many people times places are gone through for one question, and for all of a kind together:
+/// bounds on the work, beyond which something is not decided.
+const MOST_FOR_A_LAW: usize = 20_000;
+const MOST_FOR_A_CHANGE: usize = 1_000_000;
+const MOST_FOR_ALL_LAWS: usize = 2_000_000;
+const MOST_FOR_ALL_CHANGES: usize = 30_000_000;
+
+/// Steps of the search for circumstances, for one law.
+const STEPS: usize = 200_000;
+
+/// Whom a statement's policy is tied to, and where; `None` stands for everywhere.
+struct Ties {
+    subjects: Vec<Subject>,
+    attached_at: Vec<ScopeId>,
+    over: Option<Vec<ScopeId>>,
+    is_ceiling: bool,
+}
+
+impl Vet<'_> {
+    fn ties(&self, policy: PolicyId) -> Ties {
+        let estate = self.estate();
+        let carriers = self.carriers(policy);
+        let is_one = |ids: &[Spanned<PolicyId>]| ids.iter().any(|id| carriers.contains(&id.value));
+        let mut ties = Ties {
+            subjects: Vec::new(),
+            attached_at: Vec::new(),
+            over: Some(Vec::new()),
+            is_ceiling: false,
+        };
+        for one in estate.attachments.iter().filter(|one| is_one(&one.policies)) {
+            ties.subjects.extend(one.to.iter().map(|to| to.value));
+            ties.attached_at.extend(one.at.iter().map(|at| at.value));
+        }
+        for one in estate.ceilings.iter().filter(|one| is_one(&one.policies)) {
+            ties.is_ceiling = true;
+            ties.subjects.extend(one.bound.iter().copied());
+            match (&mut ties.over, &one.over) {
+                (Some(known), Some(over)) => known.extend(over.iter().map(|at| at.value)),
+                (over, _) => *over = None,
+            }
+        }
+        ties.subjects.sort_unstable();
+        ties.subjects.dedup();
+        ties
+    }
+
+    /// Everybody with requests who comes to one of these; roles by themselves among them.
+    pub(super) fn people_of(&self, subjects: &[Subject]) -> Vec<Principal> {
+        let all = subjects.contains(&Subject::Everyone);
+        let seeds: Vec<Principal> = match all {
+            true => self.estate().principals().collect(),
+            false => {
+                let one = subjects.iter().filter_map(|subject| match subject {
+                    Subject::One(who) => Some(*who),
+                    Subject::Everyone => None,
+                });
+                self.whole().below(&one.collect::<Vec<_>>()).into_iter().collect()
+            }
+        };
+        let mut people: Vec<Principal> =
+            seeds.into_iter().filter(|who| !matches!(who, Principal::Group(_))).collect();
+        people.sort_unstable();
+        people
+    }
+
+    /// Whether a statement ever matches for anybody, wherever its policy is tied.
+    pub(super) fn ever_matches(&self, id: StatementId) -> Ever {
+        let estate = self.estate();
+        let ties = self.ties(estate.statement(id).policy);
+        if !self.applies_anywhere(id) {
+            return match self.people_of(&ties.subjects).is_empty() {
+                true => Ever::Nobody,
+                false => Ever::Never,
+            };
+        }
+        let as_allow = estate.statement(id).effect == Effect::Allow && !ties.is_ceiling;
+        let (_, places) = self.reach_of(estate.statement(id).policy);
+        let claim = if as_allow { Claim::Never } else { Claim::Always };
+        let people = self.unlike(id, self.people_of(&ties.subjects), &ties.subjects);
+        self.ever(id, &people, &places, claim, |declared, statement| {
+            let free = free_name(declared);
+            declared.policies.iter_mut().for_each(|policy| {
+                policy.body.statements.clear();
+                policy.body.include.clear();
+            });
+            let effect = if as_allow { Effect::Allow } else { Effect::Deny };
+            let alone = Statement { effect, ..statement.clone() };
+            let mut attachments: Vec<Attachment> = Vec::new();
+            let carriers = self.carriers(estate.statement(id).policy);
+            let is_carrier = |list: &List| {
+                list.value.iter().any(|name| {
+                    estate.find_policy(&name.value).is_some_and(|id| carriers.contains(&id))
+                })
+            };
+            for one in declared.attachments.iter().filter(|one| is_carrier(&one.policy)) {
+                attachments.push(attached(&free, one.to.clone(), one.at.clone()));
+            }
+            let accounts: Vec<Spanned<String>> = declared
+                .scopes
+                .iter()
+                .filter(|scope| !scope.name.value.contains('/'))
+                .map(|scope| scope.name.clone())
+                .collect();
+            let accounts = List::new(accounts, Origin::default());
+            let everyone = || list(["everyone"]);
+            for one in declared.ceilings.iter().filter(|one| is_carrier(&one.policy)) {
+                let to = one.bound.clone().unwrap_or_else(everyone);
+                // Without `over`, its patterns start at the root of all paths.
+                let over = one.over.clone().unwrap_or_else(|| accounts.clone());
+                let policy = if one.over.is_some() { &free } else { &format!("{free}-root") };
+                attachments.push(attached(policy, to, over));
+            }
+            let mut policies = vec![(free.clone(), alone.clone())];
+            match from_root(alone) {
+                Some(statement) => policies.push((format!("{free}-root"), statement)),
+                None => attachments.retain(|one| one.policy.value[0].value == free),
+            }
+            if !as_allow {
+                let all = format!("{free}-all");
+                attachments.push(attached(&all, everyone(), accounts));
+                policies.push((all, everything()));
+            }
+            declared.ceilings.clear();
+            declared.attachments = attachments;
+            declared.scopes.iter_mut().for_each(|scope| scope.body.sealed = false);
+            declared.policies.extend(policies.into_iter().map(|(name, one)| policy(&name, one)));
+        })
+    }
+
+    /// One of all those who are alike to a statement by itself: who come to the same of its policy's
+    /// subjects at all times, with the same roles taken up, and of whom its condition and braces read
+    /// the same.
+    fn unlike(
+        &self,
+        id: StatementId,
+        people: Vec<Principal>,
+        subjects: &[Subject],
+    ) -> Vec<Principal> {
+        let estate = self.estate();
+        let statement = estate.statement(id);
+        let patterns = statement.on.plain.iter().chain(&statement.on.excluded);
+        let braces = patterns.flat_map(|one| one.braces()).map(|brace| brace.attribute);
+        let asked = statement.when.iter().flat_map(|when| when.references());
+        let mut own: Vec<AttributeId> = Vec::new();
+        for reference in asked.map(|(reference, _)| reference).chain(braces) {
+            match reference {
+                Reference::Who(WhoAttribute::Own(id)) => own.push(id),
+                // By their names, or by all that they are in, people are told apart.
+                Reference::Who(_) => return people,
+                _ => {}
+            }
+        }
+        let mut decider = self.engine.decider();
+        let mut known: BTreeSet<String> = BTreeSet::new();
+        let mut is_new = |who: &Principal| {
+            let closure = decider.closure_for(*who, &[], self.now);
+            if closure.valid_during != Window::ALWAYS {
+                return true;
+            }
+            let reached = |from: &FxHashSet<Principal>| -> Vec<usize> {
+                let is_reached = |subject: &Subject| match subject {
+                    Subject::Everyone => true,
+                    Subject::One(who) => from.contains(who),
+                };
+                let all = subjects.iter().enumerate();
+                all.filter(|(_, subject)| is_reached(subject)).map(|(i, _)| i).collect()
+            };
+            let whole = self.whole();
+            let itself = reached(&whole.held_by_now(*who, self.now));
+            // The same roles bring the same at the same times.
+            let mut roles: Vec<RoleId> =
+                closure.roles.iter().chain(&closure.takeable).copied().collect();
+            roles.sort_unstable();
+            let values: Vec<Option<&Value>> = own
+                .iter()
+                .map(|id| match who {
+                    Principal::Workload(scope) => {
+                        let mut chain = estate.scopes.chain(*scope);
+                        chain.find_map(|at| estate.scope(at).attributes.value(*id))
+                    }
+                    other => estate.identity(*other)?.attributes.value(*id),
+                })
+                .collect();
+            let sort = Estate::principal_type(*who);
+            known.insert(format!("{sort} {itself:?} {roles:?} {values:?}"))
+        };
+        people.into_iter().filter(|who| is_new(who)).collect()
+    }
+
+    /// Whether any action of a statement applies at or below a scope where its policy is tied.
+    fn applies_anywhere(&self, id: StatementId) -> bool {
+        let actions = &self.estate().statement(id).actions;
+        let below = self.applicable_below();
+        self.anchors(id).into_iter().any(|anchor| match anchor {
+            Some(at) => !below[at.index()].is_disjoint(actions),
+            None => below.iter().any(|known| !known.is_disjoint(actions)),
+        })
+    }
+
+    /// Whether an allow that is attached ever grants anything to anybody, whatever other allows do.
+    pub(super) fn ever_grants(&self, id: StatementId) -> Ever {
+        let estate = self.estate();
+        let mut ties = self.ties(estate.statement(id).policy);
+        // As a ceiling it grants nothing.
+        let carriers = self.carriers(estate.statement(id).policy);
+        let is_carrier = |policy: PolicyId| carriers.contains(&policy);
+        let attached_to = estate
+            .attachments
+            .iter()
+            .filter(|one| one.policies.iter().any(|policy| is_carrier(policy.value)));
+        ties.subjects = attached_to.flat_map(|one| one.to.iter().map(|to| to.value)).collect();
+        let places = Places::Below(ties.attached_at.clone());
+        let people = self.people_of(&ties.subjects);
+        self.ever(id, &people, &places, Claim::Never, |declared, statement| {
+            let free = free_name(declared);
+            let mut made: Vec<Named<Policy>> = vec![policy(&free, statement.clone())];
+            let mut attachments: Vec<Attachment> = Vec::new();
+            for one in &declared.attachments {
+                for name in &one.policy.value {
+                    let Some(policy_id) = estate.find_policy(&name.value) else { continue };
+                    let tied = |to: &str| Attachment { policy: list([to]), ..one.clone() };
+                    if is_carrier(policy_id) {
+                        attachments.push(tied(&free));
+                    }
+                    let body = estate.policy(policy_id);
+                    if !body.denies.is_empty() {
+                        let denies = format!("{free}-{}", policy_id.index());
+                        attachments.push(tied(&denies));
+                        if !made.iter().any(|one| one.name.value == denies) {
+                            made.push(self.denies_of(policy_id, &denies));
+                        }
+                    }
+                }
+            }
+            declared.attachments = attachments;
+            declared.policies.extend(made);
+        })
+    }
+
+    /// Whom a policy is tied to, by itself or by others that include it, and where.
+    pub(super) fn reach_of(&self, policy: PolicyId) -> (Vec<Subject>, Places) {
+        let ties = self.ties(policy);
+        let places = match &ties.over {
+            None => Places::Everywhere,
+            Some(over) => Places::Below([&ties.attached_at[..], over].concat()),
+        };
+        (ties.subjects, places)
+    }
+
+    /// Whether a request was found to speak for any attachment of these policies.
+    pub(super) fn has_witnessed_tie(&self, policies: &[PolicyId]) -> bool {
+        self.witnesses().ties.iter().any(|(policy, ..)| policies.contains(policy))
+    }
+
+    /// Whether an edit that concerns these people at these places changes any decision for any of them,
+    /// now or later, in any circumstances (spec-work section 8).
+    pub(super) fn matters(
+        &self,
+        edit: &Edit,
+        people: &[Principal],
+        into: Option<Principal>,
+        places: &Places,
+    ) -> Ever {
+        let size = people.len().saturating_mul(self.rows(places));
+        if size > MOST_FOR_A_CHANGE || !spend(&self.changes_spent, size, MOST_FOR_ALL_CHANGES) {
+            return Ever::NotDecided;
+        }
+        let seeds: Vec<Principal> = people.iter().copied().chain(into).collect();
+        let part = self.whole().part(&seeds, places, Besides::default());
+        let mut declared = part.declared.clone();
+        let catalogue = &self.estate().catalogue;
+        if apply(edit, &mut declared, catalogue, self.now).is_err() {
+            return Ever::NotDecided;
+        }
+        let Ok(after) = Estate::build_beside(&declared, part.engine.estate()) else {
+            return Ever::NotDecided;
+        };
+        let after = Engine::new(after);
+        let same = same_files(&part.declared, &declared);
+        let back = SameFiles { before: same.after.clone(), after: same.before.clone() };
+        let names: BTreeSet<String> =
+            people.iter().map(|who| self.estate().principal_id(*who)).collect();
+        let opened = self.opened([&part.engine, &after], &same, &names);
+        match opened {
+            Ever::Never => self.opened([&after, &part.engine], &back, &names),
+            other => other,
+        }
+    }
+
+    /// Whether the second of two estates opens anything to any of these that the first does not, now or
+    /// later, in any circumstances.
+    fn opened(
+        &self,
+        [before, after]: [&Engine; 2],
+        same: &SameFiles,
+        names: &BTreeSet<String>,
+    ) -> Ever {
+        let differences = differences(before.estate(), after.estate(), same);
+        let request = Request::new("", "", "", self.now);
+        let Ok(comparison) = Comparison::new(before, after, &differences, request) else {
+            return Ever::NotDecided;
+        };
+        let mut compared = comparison.compared_from_now_on();
+        let everybody = comparison.everybody();
+        let mut not_decided = false;
+        for who in everybody.iter().filter(|who| names.contains(*who)) {
+            match compared.first_opened(who, None, &|_, _| true) {
+                Some(cell) if cell.is_decided => return Ever::Yes,
+                Some(_) => not_decided = true,
+                None => {}
+            }
+        }
+        match not_decided || compared.is_limited() {
+            true => Ever::NotDecided,
+            false => Ever::Never,
+        }
+    }
+
+    /// Whether somebody is ever allowed any of some actions at a scope or below it.
+    pub(super) fn ever_allowed(&self, who: Principal, does: &str, at: ScopeId) -> Ever {
+        let estate = self.estate();
+        let whole = self.whole();
+        let people = whole.above(&[who]);
+        let mut declared = whole.taken(&people, &Places::Below(vec![at]), Besides::default());
+        let on = format!("/{}/**", estate.scope(at).path);
+        declared.laws = vec![law(Claim::Never, &[estate.principal_id(who)], does, &on)];
+        self.judged(&declared, Claim::Never)
+    }
+
+    /// Why something is better not taken away alone: a group or role that nobody would be in then, a
+    /// policy without a statement.
+    pub(super) fn leaves_a_hole(&self, removal: &Edit) -> Option<String> {
+        match removal {
+            Edit::Remove { list, of, .. } => {
+                let (id, count) = match list {
+                    ListOf::Members | ListOf::Owners => {
+                        let group =
+                            self.declared.groups.iter().find(|one| one.name.value == *of)?;
+                        let by_condition = usize::from(group.body.members_when.is_some());
+                        let members = group.body.members.as_deref().unwrap_or_default();
+                        (format!("group:{of}"), members.len() + by_condition)
+                    }
+                    ListOf::HeldBy | ListOf::TakenBy => {
+                        let role = self.declared.roles.iter().find(|one| one.name.value == *of)?;
+                        let count = role.body.held_by.len() + role.body.taken_by.len();
+                        (format!("role:{of}"), count)
+                    }
+                };
+                (count <= 1).then(|| {
+                    format!(
+                        "nobody else is there: `bexum edit delete {id} --with-uses` takes all of it"
+                    )
+                })
+            }
+            Edit::Strike { policy, .. } => {
+                let policy = self.declared.policies.iter().find(|one| one.name.value == *policy)?;
+                let is_last = policy.body.statements.len() == 1;
+                is_last.then(|| "it is the policy's only one: detach the policy".to_owned())
+            }
+            _ => None,
+        }
+    }
+
+    /// A removal with that of the policy, where nothing else names it: what is attached nowhere would
+    /// be told next.
+    pub(super) fn with_what_is_left(&self, removal: &Edit) -> Vec<Edit> {
+        let mut edits = vec![removal.clone()];
+        let policy = match removal {
+            Edit::Detach { policies, .. } => policies.first(),
+            Edit::Unlimit { policy, .. } => Some(policy),
+            _ => None,
+        };
+        if let Some(name) = policy {
+            let target = Target::Policy(name.clone());
+            let mut after = self.declared.clone();
+            let is_done = apply(removal, &mut after, &self.estate().catalogue, self.now).is_ok();
+            if is_done && uses(&after, &target).is_empty() {
+                edits.push(Edit::Delete { target, hand_over: None, with_uses: false });
+            }
+        }
+        edits
+    }
+
+    fn rows(&self, places: &Places) -> usize {
+        let scopes = &self.estate().scopes;
+        match places {
+            Places::Everywhere => scopes.len(),
+            Places::Below(at) => at.iter().map(|at| scopes.subtree(*at).len()).sum(),
+        }
+    }
+
+    /// A policy of a name with all the denies of another.
+    fn denies_of(&self, id: PolicyId, name: &str) -> Named<Policy> {
+        let declared = self.statements();
+        let denies = &self.estate().policy(id).denies;
+        let statements = denies.iter().filter_map(|id| self.declared_statement(&declared, *id));
+        let statements = statements.map(|one| Statement { name: None, ..one.clone() }).collect();
+        let body = Policy { statements, ..Policy::default() };
+        Named { name: plain(name), about: None, body }
+    }
+
+    fn ever(
+        &self,
+        id: StatementId,
+        people: &[Principal],
+        places: &Places,
+        claim: Claim,
+        change: impl FnOnce(&mut Declarations, &Statement),
+    ) -> Ever {
+        if people.is_empty() {
+            return Ever::Nobody;
+        }
+        let estate = self.estate();
+        let size = people.len().saturating_mul(self.rows(places));
+        if size > MOST_FOR_A_LAW || !spend(&self.laws_spent, size, MOST_FOR_ALL_LAWS) {
+            return Ever::NotDecided;
+        }
+        let all = self.statements();
+        let Some(statement) = self.declared_statement(&all, id) else { return Ever::NotDecided };
+        let whole = self.whole();
+        let policy = std::borrow::Cow::Borrowed(&*estate.policy(estate.statement(id).policy).name);
+        let besides = Besides { path: None, policies: &[policy] };
+        let mut declared = whole.taken(&whole.above(people), places, besides);
+        declared.users.iter_mut().for_each(|user| user.body.enabled = true);
+        declared.policies.iter_mut().for_each(|policy| {
+            policy.body.attachable = None;
+            policy.body.place = None;
+        });
+        change(&mut declared, &Statement { name: None, ..statement.clone() });
+        let who: Vec<String> = people.iter().map(|who| estate.principal_id(*who)).collect();
+        declared.laws = vec![law(claim, &who, "*", "/**")];
+        self.judged(&declared, claim)
+    }
+
+    /// What comes of the one law of a supposed estate.
+    fn judged(&self, declared: &Declarations, claim: Claim) -> Ever {
+        let supposed = Estate::build_beside(declared, self.estate());
+        let Ok(supposed) = supposed else { return Ever::NotDecided };
+        let engine = Engine::new(supposed);
+        let laws = Laws::within(&engine, &engine.estate().laws, self.now, STEPS);
+        let judged = laws.judge_all();
+        match judged.first().map(|one| laws.outcome(0, one)) {
+            Some((Outcome::Broken(_), _)) => Ever::Yes,
+            // A law that everything is always allowed says nothing where nothing can be asked.
+            Some((Outcome::Held, coverage)) if claim == Claim::Never || !coverage.is_empty() => {
+                Ever::Never
+            }
+            _ => Ever::NotDecided,
+        }
+    }
+}
+
+/// Takes so much work from what is left; whether there was enough. Something small costs, too.
+fn spend(spent: &AtomicUsize, size: usize, most: usize) -> bool {
+    let size = size.max(500);
+    spent.fetch_add(size, Ordering::Relaxed) + size <= most
+}
+
+/// A statement whose patterns start at the root of all paths, as absolute ones, so that it may be
+/// attached anywhere; `None` where it matches nothing from there.
+fn from_root(mut statement: Statement) -> Option<Statement> {
+    if let Some(on) = &mut statement.on {
+        // Nothing is called by no name at all.
+        on.value.retain(|pattern| !matches!(pattern.value.as_str(), "." | "!."));
+        for pattern in &mut on.value {
+            let (sign, body) = match pattern.value.strip_prefix('!') {
+                Some(body) => ("!", body),
+                None => ("", pattern.value.as_str()),
+            };
+            if !body.starts_with('/') {
+                pattern.value = format!("{sign}/{body}");
+            }
+        }
+        if on.value.iter().all(|pattern| pattern.value.starts_with('!')) {
+            return None;
+        }
+    }
+    Some(statement)
+}
+
+/// A name that no policy has, nor begins with.
+fn free_name(declared: &Declarations) -> String {
+    let is_free = |name: &String| {
+        !declared.policies.iter().any(|policy| policy.name.value.starts_with(name.as_str()))
+    };
+    let mut names = (1..).map(|i| format!("vet-{i}-"));
+    names.find(is_free).unwrap_or_default() + "x"
+}
+
+fn law(claim: Claim, who: &[String], does: &str, on: &str) -> Law {
+    Law {
+        claim,
+        name: None,
+        who: list(who.iter().map(String::as_str)),
+        except: None,
+        does: list([does]),
+        on: list([on]),
+        when: None,
+        about: None,
+        origin: Origin::default(),
+    }
+}
+
+fn plain(text: &str) -> Spanned<String> {
+    Spanned::new(text.to_owned(), Origin::default())
+}
+
+fn list<'t>(texts: impl IntoIterator<Item = &'t str>) -> List {
+    Spanned::new(texts.into_iter().map(plain).collect(), Origin::default())
+}
+
+fn policy(name: &str, statement: Statement) -> Named<Policy> {
+    let body = Policy { statements: vec![statement], ..Policy::default() };
+    Named { name: plain(name), about: None, body }
+}
+
+fn attached(policy: &str, to: List, at: List) -> Attachment {
+    Attachment {
+        policy: list([policy]),
+        to,
+        at,
+        window: crate::declaration::WindowWritten::default(),
+        about: None,
+        origin: Origin::default(),
+    }
+}
+
+fn everything() -> Statement {
+    Statement {
+        effect: Effect::Allow,
+        name: None,
+        about: None,
+        actions: list(["*"]),
+        on: None,
+        when: None,
+        origin: Origin::default(),
+    }
+}
