@@ -180,7 +180,8 @@ impl<'s> Whole<'s> {
             Subject::Everyone => true,
             Subject::One(who) => all.contains(&who),
         };
-        for attachment in &estate.attachments {
+        let attachments = if asking.is_empty() { &[] } else { &estate.attachments[..] };
+        for attachment in attachments {
             let asks = attachment.policies.iter().any(|one| asking.contains(&one.value));
             if asks && attachment.to.iter().any(|to| is_theirs(to.value)) {
                 found.extend(attachment.at.iter().map(|at| at.value));

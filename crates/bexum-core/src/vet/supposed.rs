@@ -52,9 +52,11 @@ pub(super) enum Ever {
 /// How many people times places are gone through for one question, and for all of a kind together:
 /// bounds on the work, beyond which something is not decided.
 const MOST_FOR_A_LAW: usize = 20_000;
-const MOST_FOR_A_CHANGE: usize = 1_000_000;
-const MOST_FOR_ALL_LAWS: usize = 2_000_000;
-const MOST_FOR_ALL_CHANGES: usize = 30_000_000;
+const MOST_FOR_A_CHANGE: usize = 100_000;
+const MOST_FOR_ALL_LAWS: usize = 600_000;
+const MOST_FOR_ALL_CHANGES: usize = 600_000;
+/// People of whom it is looked who are alike.
+const MOST_PEOPLE: usize = 500;
 
 /// Steps of the search for circumstances, for one law.
 const STEPS: usize = 200_000;
@@ -127,7 +129,11 @@ impl Vet<'_> {
         let as_allow = estate.statement(id).effect == Effect::Allow && !ties.is_ceiling;
         let (_, places) = self.reach_of(estate.statement(id).policy);
         let claim = if as_allow { Claim::Never } else { Claim::Always };
-        let people = self.unlike(id, self.people_of(&ties.subjects), &ties.subjects);
+        let people = self.people_of(&ties.subjects);
+        if people.len() > MOST_PEOPLE {
+            return Ever::NotDecided;
+        }
+        let people = self.unlike(id, people, &ties.subjects);
         self.ever(id, &people, &places, claim, |declared, statement| {
             let free = free_name(declared);
             declared.policies.iter_mut().for_each(|policy| {
@@ -303,6 +309,11 @@ impl Vet<'_> {
         self.witnesses().ties.iter().any(|(policy, ..)| policies.contains(policy))
     }
 
+    /// Whether nothing is left to be spent on changes.
+    pub(super) fn has_spent_all(&self) -> bool {
+        self.changes_spent.load(Ordering::Relaxed) >= MOST_FOR_ALL_CHANGES
+    }
+
     /// Whether an edit that concerns these people at these places changes any decision for any of them,
     /// now or later, in any circumstances (spec-work section 8).
     pub(super) fn matters(
@@ -313,7 +324,8 @@ impl Vet<'_> {
         places: &Places,
     ) -> Ever {
         let size = people.len().saturating_mul(self.rows(places));
-        if size > MOST_FOR_A_CHANGE || !spend(&self.changes_spent, size, MOST_FOR_ALL_CHANGES) {
+        let cost = size + self.fixed_cost();
+        if size > MOST_FOR_A_CHANGE || !spend(&self.changes_spent, cost, MOST_FOR_ALL_CHANGES) {
             return Ever::NotDecided;
         }
         let seeds: Vec<Principal> = people.iter().copied().chain(into).collect();
@@ -432,6 +444,12 @@ impl Vet<'_> {
         edits
     }
 
+    /// What it costs to make a part of the estate at all, in people times places.
+    fn fixed_cost(&self) -> usize {
+        let estate = self.estate();
+        (estate.users.len() + estate.scopes.len() + estate.attachments.len()) / 20
+    }
+
     fn rows(&self, places: &Places) -> usize {
         let scopes = &self.estate().scopes;
         match places {
@@ -463,7 +481,8 @@ impl Vet<'_> {
         }
         let estate = self.estate();
         let size = people.len().saturating_mul(self.rows(places));
-        if size > MOST_FOR_A_LAW || !spend(&self.laws_spent, size, MOST_FOR_ALL_LAWS) {
+        let cost = size + self.fixed_cost() / 10;
+        if size > MOST_FOR_A_LAW || !spend(&self.laws_spent, cost, MOST_FOR_ALL_LAWS) {
             return Ever::NotDecided;
         }
         let all = self.statements();
@@ -501,9 +520,8 @@ impl Vet<'_> {
     }
 }
 
-/// Takes so much work from what is left; whether there was enough. Something small costs, too.
+/// Takes so much work from what is left; whether there was enough.
 fn spend(spent: &AtomicUsize, size: usize, most: usize) -> bool {
-    let size = size.max(500);
     spent.fetch_add(size, Ordering::Relaxed) + size <= most
 }
 

@@ -123,7 +123,7 @@ fn removals(declared: &Declarations) -> BTreeMap<String, Edit> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 100, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
 
     /// What is said to have no effect has none, by the whole estate with and without it, and none of
     /// some requests is decided otherwise; what has none is told.
@@ -304,7 +304,7 @@ fn may(before: Side<'_>, changed: Side<'_>, who: &str) -> bool {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 25, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 6, ..ProptestConfig::default() })]
 
     /// In a step or two nobody comes farther than `climb` says, and who is said to, comes there.
     #[test]

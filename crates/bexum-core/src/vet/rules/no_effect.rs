@@ -53,11 +53,15 @@ struct Unit {
     what: &'static str,
     origin: Origin,
     removal: Edit,
-    people: Vec<Principal>,
-    into: Option<Principal>,
-    places: Places,
+    whom: Whom,
     /// The policies whose attachment or ceiling it is, or whose statement.
     of: Of,
+}
+
+/// Whom it concerns, and where.
+enum Whom {
+    Subjects(Vec<Subject>, Places),
+    Entry(Entry),
 }
 
 enum Of {
@@ -70,7 +74,7 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
     let units = units(vet);
     let ever = vet.in_order(units.len(), |i| {
         let unit = &units[i];
-        vet.matters(&unit.removal, &unit.people, unit.into, &unit.places)
+        ever(vet, unit)
     });
     // A statement of which every attachment is told already is not told again.
     let is_told = |id: StatementId| {
@@ -112,6 +116,23 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
     }
 }
 
+/// Whether taking it away changes anything.
+fn ever(vet: &Vet<'_>, unit: &Unit) -> Ever {
+    if vet.has_spent_all() {
+        return Ever::NotDecided;
+    }
+    match &unit.whom {
+        Whom::Subjects(subjects, places) => {
+            vet.matters(&unit.removal, &vet.people_of(subjects), None, places)
+        }
+        Whom::Entry(entry) => {
+            let people = vet.people_of(&[Subject::One(entry.who)]);
+            let places = vet.whole().places_of(&[entry.who], entry.into);
+            vet.matters(&unit.removal, &people, Some(entry.into), &places)
+        }
+    }
+}
+
 /// All that is there, save what a request was found to speak for, and what other rules tell: windows
 /// that are over, disabled people, statements that never match, policies that are tied nowhere.
 fn units(vet: &Vet<'_>) -> Vec<Unit> {
@@ -146,9 +167,7 @@ fn attachments(vet: &Vet<'_>) -> Vec<Unit> {
                             from: vec![subject],
                             at: vec![path.to_string()],
                         },
-                        people: vet.people_of(&[to.value]),
-                        into: None,
-                        places: Places::Below(vec![at.value]),
+                        whom: Whom::Subjects(vec![to.value], Places::Below(vec![at.value])),
                         of: Of::Tie(policy.value.index()),
                     });
                 }
@@ -183,9 +202,7 @@ fn entries(vet: &Vet<'_>) -> Vec<Unit> {
                 what: "the place of `{}`",
                 origin: one.origin,
                 removal: Edit::Remove { who: vec![who], list, of: name.to_owned() },
-                people: vet.people_of(&[Subject::One(one.who)]),
-                into: Some(into),
-                places: vet.whole().places_of(&[one.who], into),
+                whom: Whom::Entry(entry),
                 of: Of::Entry,
             });
         }
@@ -233,9 +250,10 @@ fn ceilings(vet: &Vet<'_>) -> Vec<Unit> {
                                 Subject::One(_) => vec![subject],
                             },
                         },
-                        people: vet.people_of(&[*bound]),
-                        into: None,
-                        places: at.map_or(Places::Everywhere, |at| Places::Below(vec![at])),
+                        whom: Whom::Subjects(
+                            vec![*bound],
+                            at.map_or(Places::Everywhere, |at| Places::Below(vec![at])),
+                        ),
                         of: Of::Tie(policy.value.index()),
                     });
                 }
@@ -264,9 +282,7 @@ fn statements(vet: &Vet<'_>) -> Vec<Unit> {
                 policy: estate.policy(statement.policy).name.to_string(),
                 statement: vet.called(id),
             },
-            people: vet.people_of(&subjects),
-            into: None,
-            places,
+            whom: Whom::Subjects(subjects, places),
             of: Of::Statement(id),
         }
     })
