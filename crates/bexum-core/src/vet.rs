@@ -6,6 +6,7 @@
 //! [`impact`](crate::impact); where these cannot decide within their bounds, the rule keeps silent, and
 //! the report counts how often.
 
+mod changes;
 mod conditions;
 mod fixes;
 mod moves;

@@ -22,18 +22,15 @@ use crate::attribute::Value;
 use crate::condition::Reference;
 use crate::condition::check::WhoAttribute;
 use crate::declaration::{Attachment, Declarations, Law, List, Named, Policy, Statement};
-use crate::edit::{Edit, ListOf, Target, apply, same_files, uses};
 use crate::engine::Engine;
 use crate::estate::Estate;
 use crate::expectation::Claim;
 use crate::id::{AttributeId, PolicyId, RoleId, ScopeId, StatementId};
-use crate::impact::{Comparison, SameFiles, differences};
 use crate::origin::{Origin, Spanned};
 use crate::part::{Besides, Places};
 use crate::policy::Effect;
 use crate::principal::{Principal, Subject};
 use crate::prove::{Laws, Outcome};
-use crate::request::Request;
 use crate::time::Window;
 
 /// Whether something ever happens.
@@ -49,12 +46,10 @@ pub(super) enum Ever {
     NotDecided,
 }
 
-/// How many people times places are gone through for one question, and for all of a kind together:
-/// bounds on the work, beyond which something is not decided.
+/// How many people times places are gone through for one law, and for all of them together: bounds on
+/// the work, beyond which something is not decided.
 const MOST_FOR_A_LAW: usize = 20_000;
-const MOST_FOR_A_CHANGE: usize = 100_000;
 const MOST_FOR_ALL_LAWS: usize = 600_000;
-const MOST_FOR_ALL_CHANGES: usize = 600_000;
 /// People of whom it is looked who are alike.
 const MOST_PEOPLE: usize = 500;
 
@@ -304,81 +299,6 @@ impl Vet<'_> {
         (ties.subjects, places)
     }
 
-    /// Whether a request was found to speak for any attachment of these policies.
-    pub(super) fn has_witnessed_tie(&self, policies: &[PolicyId]) -> bool {
-        self.witnesses().ties.iter().any(|(policy, ..)| policies.contains(policy))
-    }
-
-    /// Whether nothing is left to be spent on changes.
-    pub(super) fn has_spent_all(&self) -> bool {
-        self.changes_spent.load(Ordering::Relaxed) >= MOST_FOR_ALL_CHANGES
-    }
-
-    /// Whether an edit that concerns these people at these places changes any decision for any of them,
-    /// now or later, in any circumstances (spec-work section 8).
-    pub(super) fn matters(
-        &self,
-        edit: &Edit,
-        people: &[Principal],
-        into: Option<Principal>,
-        places: &Places,
-    ) -> Ever {
-        let size = people.len().saturating_mul(self.rows(places));
-        let cost = size + self.fixed_cost();
-        if size > MOST_FOR_A_CHANGE || !spend(&self.changes_spent, cost, MOST_FOR_ALL_CHANGES) {
-            return Ever::NotDecided;
-        }
-        let seeds: Vec<Principal> = people.iter().copied().chain(into).collect();
-        let part = self.whole().part(&seeds, places, Besides::default());
-        let mut declared = part.declared.clone();
-        let catalogue = &self.estate().catalogue;
-        if apply(edit, &mut declared, catalogue, self.now).is_err() {
-            return Ever::NotDecided;
-        }
-        let Ok(after) = Estate::build_beside(&declared, part.engine.estate()) else {
-            return Ever::NotDecided;
-        };
-        let after = Engine::new(after);
-        let same = same_files(&part.declared, &declared);
-        let back = SameFiles { before: same.after.clone(), after: same.before.clone() };
-        let names: BTreeSet<String> =
-            people.iter().map(|who| self.estate().principal_id(*who)).collect();
-        let opened = self.opened([&part.engine, &after], &same, &names);
-        match opened {
-            Ever::Never => self.opened([&after, &part.engine], &back, &names),
-            other => other,
-        }
-    }
-
-    /// Whether the second of two estates opens anything to any of these that the first does not, now or
-    /// later, in any circumstances.
-    fn opened(
-        &self,
-        [before, after]: [&Engine; 2],
-        same: &SameFiles,
-        names: &BTreeSet<String>,
-    ) -> Ever {
-        let differences = differences(before.estate(), after.estate(), same);
-        let request = Request::new("", "", "", self.now);
-        let Ok(comparison) = Comparison::new(before, after, &differences, request) else {
-            return Ever::NotDecided;
-        };
-        let mut compared = comparison.compared_from_now_on();
-        let everybody = comparison.everybody();
-        let mut not_decided = false;
-        for who in everybody.iter().filter(|who| names.contains(*who)) {
-            match compared.first_opened(who, None, &|_, _| true) {
-                Some(cell) if cell.is_decided => return Ever::Yes,
-                Some(_) => not_decided = true,
-                None => {}
-            }
-        }
-        match not_decided || compared.is_limited() {
-            true => Ever::NotDecided,
-            false => Ever::Never,
-        }
-    }
-
     /// Whether somebody is ever allowed any of some actions at a scope or below it.
     pub(super) fn ever_allowed(&self, who: Principal, does: &str, at: ScopeId) -> Ever {
         let estate = self.estate();
@@ -390,67 +310,13 @@ impl Vet<'_> {
         self.judged(&declared, Claim::Never)
     }
 
-    /// Why something is better not taken away alone: a group or role that nobody would be in then, a
-    /// policy without a statement.
-    pub(super) fn leaves_a_hole(&self, removal: &Edit) -> Option<String> {
-        match removal {
-            Edit::Remove { list, of, .. } => {
-                let (id, count) = match list {
-                    ListOf::Members | ListOf::Owners => {
-                        let group =
-                            self.declared.groups.iter().find(|one| one.name.value == *of)?;
-                        let by_condition = usize::from(group.body.members_when.is_some());
-                        let members = group.body.members.as_deref().unwrap_or_default();
-                        (format!("group:{of}"), members.len() + by_condition)
-                    }
-                    ListOf::HeldBy | ListOf::TakenBy => {
-                        let role = self.declared.roles.iter().find(|one| one.name.value == *of)?;
-                        let count = role.body.held_by.len() + role.body.taken_by.len();
-                        (format!("role:{of}"), count)
-                    }
-                };
-                (count <= 1).then(|| {
-                    format!(
-                        "nobody else is there: `bexum edit delete {id} --with-uses` takes all of it"
-                    )
-                })
-            }
-            Edit::Strike { policy, .. } => {
-                let policy = self.declared.policies.iter().find(|one| one.name.value == *policy)?;
-                let is_last = policy.body.statements.len() == 1;
-                is_last.then(|| "it is the policy's only one: detach the policy".to_owned())
-            }
-            _ => None,
-        }
-    }
-
-    /// A removal with that of the policy, where nothing else names it: what is attached nowhere would
-    /// be told next.
-    pub(super) fn with_what_is_left(&self, removal: &Edit) -> Vec<Edit> {
-        let mut edits = vec![removal.clone()];
-        let policy = match removal {
-            Edit::Detach { policies, .. } => policies.first(),
-            Edit::Unlimit { policy, .. } => Some(policy),
-            _ => None,
-        };
-        if let Some(name) = policy {
-            let target = Target::Policy(name.clone());
-            let mut after = self.declared.clone();
-            let is_done = apply(removal, &mut after, &self.estate().catalogue, self.now).is_ok();
-            if is_done && uses(&after, &target).is_empty() {
-                edits.push(Edit::Delete { target, hand_over: None, with_uses: false });
-            }
-        }
-        edits
-    }
-
     /// What it costs to make a part of the estate at all, in people times places.
-    fn fixed_cost(&self) -> usize {
+    pub(super) fn fixed_cost(&self) -> usize {
         let estate = self.estate();
         (estate.users.len() + estate.scopes.len() + estate.attachments.len()) / 20
     }
 
-    fn rows(&self, places: &Places) -> usize {
+    pub(super) fn rows(&self, places: &Places) -> usize {
         let scopes = &self.estate().scopes;
         match places {
             Places::Everywhere => scopes.len(),
@@ -521,7 +387,7 @@ impl Vet<'_> {
 }
 
 /// Takes so much work from what is left; whether there was enough.
-fn spend(spent: &AtomicUsize, size: usize, most: usize) -> bool {
+pub(super) fn spend(spent: &AtomicUsize, size: usize, most: usize) -> bool {
     spent.fetch_add(size, Ordering::Relaxed) + size <= most
 }
 

@@ -123,12 +123,12 @@ fn ever(vet: &Vet<'_>, unit: &Unit) -> Ever {
     }
     match &unit.whom {
         Whom::Subjects(subjects, places) => {
-            vet.matters(&unit.removal, &vet.people_of(subjects), None, places)
+            vet.changes_anything(&unit.removal, &vet.people_of(subjects), None, places)
         }
         Whom::Entry(entry) => {
             let people = vet.people_of(&[Subject::One(entry.who)]);
             let places = vet.whole().places_of(&[entry.who], entry.into);
-            vet.matters(&unit.removal, &people, Some(entry.into), &places)
+            vet.changes_anything(&unit.removal, &people, Some(entry.into), &places)
         }
     }
 }
