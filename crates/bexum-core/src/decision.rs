@@ -3,7 +3,7 @@
 use std::fmt;
 
 /// Allow or deny; there is no third.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Verdict {
     /// It may happen.
     Allow,

@@ -177,6 +177,17 @@ pub enum Edit {
         /// Path patterns, without `!`.
         paths: Vec<String>,
     },
+    /// A statement about other actions or paths.
+    Restate {
+        /// The policy's name.
+        policy: String,
+        /// The statement's name, or `allow 1`.
+        statement: String,
+        /// Its action patterns from now on; none: as they are.
+        actions: Vec<String>,
+        /// Its path patterns from now on; none: as they are.
+        on: Vec<String>,
+    },
     /// Keys that say something else.
     Set {
         /// Whose.

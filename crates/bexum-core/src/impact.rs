@@ -23,6 +23,7 @@ use touches::Touches;
 pub use change::{Difference, SameFiles, Thing, differences};
 pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};
+pub(crate) use opens::{opens_anything, opens_anything_to_all};
 pub use renamed::{Renamed, renamed, told_as_one};
 pub use sessions::{Compared, RolesChanged};
 pub(crate) use touches::within;

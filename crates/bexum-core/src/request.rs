@@ -269,7 +269,7 @@ struct Session {
 }
 
 /// What a request says of a circumstance.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub enum Given {
     /// It is this.
     Value(Value),

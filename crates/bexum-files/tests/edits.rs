@@ -357,6 +357,9 @@ fn edit() -> impl Strategy<Value = (Edit, Option<Edit>)> {
         1 => (named(&POLICIES), select(vec!["allow 1", "deny 1"]), some_of(&["a/**", "/v/s/night"])).prop_map(|(policy, statement, paths)| {
             (Edit::Spare { policy, statement: statement.into(), paths }, None)
         }),
+        2 => (named(&POLICIES), select(vec!["allow 1", "allow 2", "deny 1"]), some_of(&["store.list", "store.*", "!store.erase"]), some_of(&["a/**", "**", "/v/s/night"])).prop_map(|(policy, statement, actions, on)| {
+            (Edit::Restate { policy, statement: statement.into(), actions, on }, None)
+        }),
         1 => named(&POLICIES).prop_map(|from| {
             let undo = Edit::Delete { target: Target::Policy("zz".into()), hand_over: None, with_uses: false };
             (Edit::Copy { from, to: "zz".into(), drop: vec!["store.erase".into()], keep: Vec::new() }, Some(undo))

@@ -45,7 +45,12 @@ enum Command {
         /// How many
         #[arg(default_value_t = 1_000_000)]
         count: usize,
+        /// Over so many days, of people with habits: some stop, all leave much of what they have unused
+        #[arg(long, value_name = "N")]
+        days: Option<u32>,
     },
+    /// Write a log of half a year that goes with the demo estate to standard output
+    DemoLog,
 }
 
 fn main() -> anyhow::Result<()> {
@@ -60,13 +65,20 @@ fn main() -> anyhow::Result<()> {
             let layout = Layout { one_file, children_first, checks, laws };
             write_estate(&model, &dir, layout)?;
         }
-        Command::Requests { count } => {
+        Command::DemoLog => {
+            let log = bexum_synth::demo_log(args.seed);
+            std::io::stdout().lock().write_all(log.as_bytes()).context("cannot write")?;
+        }
+        Command::Requests { count, days } => {
             let mut out = std::io::BufWriter::new(std::io::stdout().lock());
             let mut requests = Requests::new(&model, args.seed);
             let mut line = String::new();
             for id in 0..count {
                 line.clear();
-                requests.write_line(id, &mut line);
+                match days {
+                    Some(days) => requests.write_habit(id, days, &mut line),
+                    None => requests.write_line(id, &mut line),
+                }
                 out.write_all(line.as_bytes()).context("cannot write")?;
             }
             out.flush().context("cannot write")?;

@@ -6,6 +6,7 @@ use rand::seq::IndexedRandom as _;
 use rand::{Rng as _, SeedableRng as _};
 use rand_chacha::ChaCha8Rng;
 
+use crate::habits::moment;
 use crate::model::{Model, Sort, TEAMS, Whom, skewed};
 
 /// One request, by names.
@@ -42,6 +43,29 @@ impl Asked {
     }
 }
 
+/// The first moment of a log, in seconds since 1970: 2026-05-05T00:00:00Z.
+const FIRST_SECOND: i64 = 1_777_939_200;
+
+/// Some number of texts, always the same (FNV-1a).
+fn hash(texts: &[&str]) -> u64 {
+    let bytes = texts.iter().flat_map(|text| text.bytes().chain([0]));
+    bytes.fold(0xcbf2_9ce4_8422_2325, |sum, byte| {
+        (sum ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
+    })
+}
+
+/// A request as a line; the second of its day is counted from `midnight`.
+fn write(id: usize, asked: Asked, midnight: i64, out: &mut String) {
+    let Asked { who, does, on, take_up, mfa, ip, second, .. } = asked;
+    let role = take_up.map(|role| format!("\"as\":\"role:{role}\",")).unwrap_or_default();
+    let time = moment(midnight + i64::from(second));
+    // Writing into a string does not fail.
+    let _ = writeln!(
+        out,
+        "{{\"id\":{id},\"who\":\"{who}\",\"does\":\"{does}\",\"on\":\"{on}\",{role}\"given\":{{\"mfa\":{mfa},\"ip\":\"{ip}\",\"time\":\"{time}\"}}}}"
+    );
+}
+
 /// An endless log.
 #[derive(Debug)]
 pub struct Requests<'m> {
@@ -59,15 +83,23 @@ impl<'m> Requests<'m> {
     /// The next request as a line of JSON, its end included, added to `out`; `id` is its number.
     pub fn write_line(&mut self, id: usize, out: &mut String) {
         let asked = self.ask();
-        let Asked { who, does, on, take_up, mfa, ip, second, .. } = asked;
-        let role = take_up.map(|role| format!("\"as\":\"role:{role}\",")).unwrap_or_default();
-        let (hour, minute) = (second / 3600 % 24, second / 60 % 60);
-        let second = second % 60;
-        // Writing into a string does not fail.
-        let _ = writeln!(
-            out,
-            "{{\"id\":{id},\"who\":\"{who}\",\"does\":\"{does}\",\"on\":\"{on}\",{role}\"given\":{{\"mfa\":{mfa},\"ip\":\"{ip}\",\"time\":\"2026-05-05T{hour:02}:{minute:02}:{second:02}Z\"}}}}"
-        );
+        write(id, asked, FIRST_SECOND, out);
+    }
+
+    /// The same for a log of so many days, in which people have habits: each does only some of what
+    /// they may, and one in eight stops half-way.
+    pub fn write_habit(&mut self, id: usize, days: u32, out: &mut String) {
+        let mut asked = self.ask();
+        for _ in 0..20 {
+            if hash(&[&asked.who, &asked.does]).is_multiple_of(3) {
+                break;
+            }
+            asked = self.ask();
+        }
+        let stops = hash(&[&asked.who]).is_multiple_of(8);
+        let until = if stops { days.div_ceil(2) } else { days.max(1) };
+        let day = self.rng.random_range(0..until);
+        write(id, asked, FIRST_SECOND + i64::from(day) * 86_400, out);
     }
 
     fn ask(&mut self) -> Asked {

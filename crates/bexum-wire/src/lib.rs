@@ -16,6 +16,8 @@ pub mod request;
 pub mod sarif;
 pub mod scan;
 pub mod show;
+pub mod trim;
+pub mod usage;
 pub mod vet;
 pub mod ways;
 
@@ -37,6 +39,10 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         ("reach", written::<reach::Reach>()),
         ("replay", written::<answer::Line>()),
         ("show", written::<show::Show>()),
+        ("trim", written::<trim::Trim>()),
+        ("trim-draft", written::<trim::Draft>()),
+        ("usage", written::<usage::Report>()),
+        ("usage-summary", written::<usage::Summary>()),
         ("vet", written::<vet::Vet>()),
         ("ways", written::<ways::Ways>()),
     ]

@@ -6,9 +6,10 @@ use bexum_core::attribute::Value;
 use bexum_core::limits::ATTRIBUTE_DEPTH;
 use bexum_core::name::Grammar;
 use bexum_core::name::{nearest, new_word};
-use bexum_core::{Request, Time};
+use bexum_core::{Request, Time, Verdict};
 
 use super::json::Json;
+use super::scan::verdict;
 
 /// What a line is called in its answer.
 #[derive(Clone, Debug, PartialEq, serde::Serialize, schemars::JsonSchema)]
@@ -43,6 +44,17 @@ pub struct Flat<'a> {
 /// # Errors
 /// Why it is none.
 pub fn parse(line: &str, now: Time) -> Result<(Option<LineId>, Request<'_>), BadLine> {
+    parse_recorded(line, now).map(|(id, request, _)| (id, request))
+}
+
+/// A request of a log: its `id`, the request, and what was decided then.
+pub type Recorded<'a> = (Option<LineId>, Request<'a>, Option<Verdict>);
+
+/// The same, with what was decided then if the line says so (spec-work section 11).
+///
+/// # Errors
+/// Why it is no request.
+pub fn parse_recorded(line: &str, now: Time) -> Result<Recorded<'_>, BadLine> {
     let json = Json::parse(line).map_err(|error| BadLine {
         id: id_of_broken(line),
         error: format!("this line is no JSON: {error}"),
@@ -57,8 +69,8 @@ pub fn parse(line: &str, now: Time) -> Result<(Option<LineId>, Request<'_>), Bad
         return Err(fail(format!("`{key}` is given twice")));
     }
     let Json::Table(entries) = json else { return Err(fail("no object".to_owned())) };
-    let request = read(entries, now).map_err(fail)?;
-    Ok((id, request))
+    let (request, recorded) = read(entries, now).map_err(fail)?;
+    Ok((id, request, recorded))
 }
 
 fn line_id(value: &Json<'_>) -> Option<LineId> {
@@ -114,8 +126,12 @@ fn string_end(bytes: &[u8], start: usize) -> Option<usize> {
 
 const FIELDS: [&str; 9] = ["who", "does", "on", "as", "also", "under", "given", "item", "id"];
 
-fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request<'a>, String> {
+fn read<'a>(
+    entries: Vec<(Cow<'a, str>, Json<'a>)>,
+    now: Time,
+) -> Result<(Request<'a>, Option<Verdict>), String> {
     let mut request = Request::new("", "", "", now);
+    let mut recorded = None;
     let mut told = [false; 3];
     for (key, value) in entries {
         match key.as_ref() {
@@ -142,8 +158,9 @@ fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request
                     return Err(format!("`id` must be a string or a 64-bit integer, not {found}"));
                 }
             }
-            // What was decided then, in a log: left out of account (spec-work section 11).
-            "verdict" | "reason" => drop(text(&key, value)?),
+            // What was decided then, in a log: left out of account by whoever decides.
+            "verdict" => recorded = verdict(&text(&key, value)?),
+            "reason" => drop(text(&key, value)?),
             other => {
                 let hint = new_word(other)
                     .filter(|new| FIELDS.contains(new))
@@ -158,7 +175,7 @@ fn read<'a>(entries: Vec<(Cow<'a, str>, Json<'a>)>, now: Time) -> Result<Request
     }
     match told.iter().position(|told| !told) {
         Some(missing) => Err(format!("a request needs the field `{}`", FIELDS[missing])),
-        None => Ok(request),
+        None => Ok((request, recorded)),
     }
 }
 

@@ -10,9 +10,9 @@ mod shapes;
 
 use std::ops::Range;
 
-use bexum_core::Time;
 use bexum_core::condition::fact::Scalar;
 use bexum_core::engine::BorrowedRequest;
+use bexum_core::{Time, Verdict};
 use shapes::{Draft, Shapes, Value, integer, quote};
 
 /// Circumstances beyond which a line is no common one.
@@ -38,6 +38,8 @@ pub struct Scanner {
     shapes: Shapes,
     in_vain: usize,
     is_plain: bool,
+    /// What the line read last says was decided then.
+    recorded: Option<Verdict>,
 }
 
 /// Whether nothing is escaped anywhere, and nothing a control character: then a string ends at the
@@ -53,6 +55,12 @@ impl Scanner {
         self.is_plain = is_plain(lines);
     }
 
+    /// What was decided then, if the line says so that was read last.
+    #[must_use]
+    pub fn recorded(&self) -> Option<Verdict> {
+        self.recorded
+    }
+
     /// Reads a line into `brief`, whose lists are used again; `None` where it is no common one.
     pub fn scan<'a>(
         &mut self,
@@ -65,14 +73,17 @@ impl Scanner {
         }
         brief.given.clear();
         (brief.take_up, brief.time) = (None, None);
-        if let Some(id) = self.shapes.read(line, brief) {
+        if let Some((id, recorded)) = self.shapes.read(line, brief) {
             self.in_vain = 0;
+            self.recorded = recorded;
             return Some(id);
         }
         brief.given.clear();
         (brief.take_up, brief.time) = (None, None);
-        let mut reader = Reader { line, bytes: line.as_bytes(), at: 0, shape: Draft::default() };
+        let mut reader =
+            Reader { line, bytes: line.as_bytes(), at: 0, recorded: None, shape: Draft::default() };
         let id = reader.read(brief)?;
+        self.recorded = reader.recorded;
         if self.in_vain < MOST_IN_VAIN {
             self.in_vain += 1;
             self.shapes.learn(reader.shape.finish(line));
@@ -81,11 +92,17 @@ impl Scanner {
     }
 }
 
+/// The verdict of this word, in a log.
+pub(crate) fn verdict(word: &str) -> Option<Verdict> {
+    [Verdict::Allow, Verdict::Deny].into_iter().find(|verdict| verdict.word() == word)
+}
+
 /// A line in which nothing is escaped, from `at` onward.
 struct Reader<'a> {
     line: &'a str,
     bytes: &'a [u8],
     at: usize,
+    recorded: Option<Verdict>,
     shape: Draft,
 }
 
@@ -132,6 +149,14 @@ impl<'a> Reader<'a> {
                 "given" => {
                     see(32)?;
                     self.given(brief)?;
+                }
+                "verdict" => {
+                    see(64)?;
+                    self.recorded = verdict(self.value(Value::Verdict)?);
+                }
+                "reason" => {
+                    see(128)?;
+                    self.value(Value::Reason)?;
                 }
                 _ => return None,
             }
@@ -252,7 +277,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::{RawId, Scanner};
-    use crate::request::{LineId, parse};
+    use crate::request::{LineId, parse_recorded};
 
     /// What is read at a glance is what is read with care.
     fn agree(line: &str) -> Result<bool, TestCaseError> {
@@ -263,9 +288,10 @@ mod tests {
     fn agree_after(scanner: &mut Scanner, line: &str) -> Result<bool, TestCaseError> {
         let mut brief = BorrowedRequest::default();
         let Some(id) = scanner.scan(line, &mut brief) else { return Ok(false) };
-        let parsed = parse(line, Time(7));
+        let parsed = parse_recorded(line, Time(7));
         prop_assert!(parsed.is_ok(), "{:?} of {line}", parsed.err());
-        let Ok((careful_id, request)) = parsed else { return Ok(true) };
+        let Ok((careful_id, request, recorded)) = parsed else { return Ok(true) };
+        prop_assert_eq!(scanner.recorded(), recorded);
         let id = match id {
             RawId::None => None,
             RawId::Text(text) => Some(LineId::Text(text.to_owned())),
@@ -297,6 +323,8 @@ mod tests {
             r#"{"given":{},"on":"p","does":"k.v","who":"u","id":"x"}"#,
             r#"{"who":"u","does":"d","on":"p","given":{"mfa":true,"n":-3,"x":null,"s":"é","b":false,"time":"2026-01-01T00:00:00+01:00"}}"#,
             r#"{"who":"u","does":"d","on":"p","id":-922337203685477580}"#,
+            r#"{"who":"u","does":"d","on":"p","verdict":"allow","reason":"granted"}"#,
+            r#"{"who":"u","does":"d","on":"p","reason":"x","verdict":"perhaps"}"#,
             "{\"who\":\"u\",\"does\":\"d\",\"on\":\"p\"}\r",
         ] {
             assert!(agree(line).expect("they agree"), "{line}");
@@ -325,6 +353,8 @@ mod tests {
             r#"{"who":"u","does":"d","on":"p","given":{"time":"noon"}}"#,
             r#"{"who":"u","does":"d","on":"p","given":{"a":{}}}"#,
             r#"{"who":"u","does":"d","on":"p","also":[]}"#,
+            r#"{"who":"u","does":"d","on":"p","verdict":true}"#,
+            r#"{"who":"u","does":"d","on":"p","verdict":"deny","verdict":"deny"}"#,
             "{\"who\":\"u\",\"does\":\"d\",\"on\":\"p\u{1}\"}",
         ] {
             assert!(!agree(line).expect("they agree"), "{line}");
@@ -346,6 +376,8 @@ mod tests {
             "\"as\"",
             "\"id\"",
             "\"given\"",
+            "\"verdict\":\"deny\"",
+            "\"reason\":\"denied\"",
             "\"time\"",
             "\"u\"",
             "\"2026-01-01T00:00:00Z\"",
@@ -404,7 +436,7 @@ mod tests {
     }
 
     /// Lines with gaps to be filled.
-    const SHAPES: [&str; 9] = [
+    const SHAPES: [&str; 10] = [
         r#"{"id":A,"who":"B","does":"k.v","on":"C"}"#,
         r#"{"id":"A","who":"B","does":"k.v","on":"C"}"#,
         r#"{"id":A,"who":"B","does":"k.v","on":"C","given":{"mfa":true,"n":A,"ip":"C"}}"#,
@@ -414,6 +446,7 @@ mod tests {
         r#"{"who":"A","does":"k.v","on":"p","given":{"B":"C","n":true}}"#,
         r#"{"who":"A","does":"k.v","on":"p","given":{"n":B}}"#,
         r#"{"on":"B","does":"k.v","who":"C","id":A}  "#,
+        r#"{"who":"A","does":"k.v","on":"B","verdict":"deny","reason":"C"}"#,
     ];
 
     fn value() -> impl Strategy<Value = String> {

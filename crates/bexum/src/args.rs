@@ -1,6 +1,8 @@
 //! The command line, as typed.
 
 pub(crate) mod edit;
+pub(crate) mod trim;
+pub(crate) mod usage;
 pub(crate) mod vet;
 pub(crate) mod ways;
 
@@ -66,6 +68,8 @@ pub(crate) enum Command {
     Impact(Impact),
     Edit(Box<edit::Edit>),
     Vet(Box<vet::Vet>),
+    Usage(Box<usage::Usage>),
+    Trim(Box<trim::Trim>),
     Prove(Prove),
     Show(Show),
     Demo(Demo),

@@ -134,6 +134,22 @@ pub(crate) fn progress(length: u64, of_what: &str) -> ProgressBar {
     bar
 }
 
+/// A bar over bytes read, or a sign of life where nobody knows how many there are; on a terminal only.
+pub(crate) fn progress_of_bytes(length: Option<u64>) -> ProgressBar {
+    if !is_watched() {
+        return ProgressBar::hidden();
+    }
+    let (bar, template) = match length {
+        Some(length) => (ProgressBar::new(length), "{bar:30} {bytes} of {total_bytes}, {eta}"),
+        None => (ProgressBar::new_spinner(), "{spinner} {bytes}, {bytes_per_sec}"),
+    };
+    // The template is a constant; were it wrong, the plain bar would do.
+    if let Ok(style) = ProgressStyle::with_template(template) {
+        bar.set_style(style);
+    }
+    bar
+}
+
 /// An error, and what to do about it.
 #[derive(Debug)]
 pub(crate) struct Helped {

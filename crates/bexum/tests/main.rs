@@ -21,5 +21,6 @@ mod replay;
 mod shapes;
 mod show;
 mod support;
+mod usage;
 mod vet;
 mod ways;

@@ -136,6 +136,9 @@ pub fn apply(
         Edit::Spare { policy, statement, paths } => {
             policies::spare(declared, policy, statement, paths, &mut applied)?;
         }
+        Edit::Restate { policy, statement, actions, on } => {
+            policies::restate(declared, (policy, statement), actions, on, &mut applied)?;
+        }
         Edit::Add { who, list, of, window } => {
             lists::add(declared, who, *list, of, *window, &mut applied)?;
         }

@@ -36,6 +36,10 @@ impl Edit {
             Self::Spare { policy: name, statement, paths } => {
                 line.word("spare").word(&policy(name)).word(statement).all(paths);
             }
+            Self::Restate { policy: name, statement, actions, on } => {
+                line.word("restate").word(&policy(name)).word(statement);
+                line.option("--do", actions.iter()).option("--on", on.iter());
+            }
             Self::Set { target, keys } if switch(target, keys).is_some() => {
                 line.word(switch(target, keys).unwrap_or_default());
                 line.word(&match target {

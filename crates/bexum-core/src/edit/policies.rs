@@ -6,7 +6,7 @@ use super::Edit;
 use super::apply::{Applied, EditFault, find, new_list, new_word};
 use crate::catalogue::Catalogue;
 use crate::declaration::{Declarations, List, Named, Policy, Statement};
-use crate::origin::Origin;
+use crate::origin::{Origin, Spanned};
 use crate::pattern::action::ActionPattern;
 use crate::policy::Effect;
 
@@ -269,6 +269,46 @@ pub(super) fn spare(
         }
     }
     Ok(())
+}
+
+/// Has a statement say other actions or paths; an empty list leaves them as they are.
+pub(super) fn restate(
+    declared: &mut Declarations,
+    (policy, statement): (&str, &str),
+    actions: &[String],
+    on: &[String],
+    applied: &mut Applied,
+) -> Result<(), EditFault> {
+    refuse_locked(declared, policy)?;
+    let body = &mut find(&mut declared.policies, "policy", policy)?.body;
+    let at = expect_position(&body.statements, policy, statement)?;
+    let one = &mut body.statements[at];
+    let before = (one.actions.clone(), one.on.clone());
+    if !actions.is_empty() {
+        one.actions = reworded(&one.actions, actions);
+    }
+    if !on.is_empty() {
+        one.on = Some(match &one.on {
+            Some(written) => reworded(written, on),
+            None => new_list(on),
+        });
+    }
+    if before == (one.actions.clone(), one.on.clone()) {
+        applied.note(format!("`{statement}` of policy:{policy} says that already"));
+    }
+    Ok(())
+}
+
+/// A list of these words; those that stand in it already keep their places, the others follow.
+fn reworded(written: &List, words: &[String]) -> List {
+    let is_kept = |known: &&Spanned<String>| words.contains(&known.value);
+    let mut value: Vec<Spanned<String>> = written.value.iter().filter(is_kept).cloned().collect();
+    for word in words {
+        if !value.iter().any(|known| known.value == *word) {
+            value.push(new_word(word));
+        }
+    }
+    List { value, origin: written.origin }
 }
 
 fn expect_position(

@@ -61,7 +61,8 @@ impl<'e> Decider<'e> {
         self.decide_session(&session, query, Reading::Strict, sink)
     }
 
-    fn decide_session<S: Sink>(
+    /// The answer in a session that is known already.
+    pub(crate) fn decide_session<S: Sink>(
         &self,
         session: &Session<'e>,
         query: &Query<'_>,
@@ -156,6 +157,14 @@ impl Reading {
 }
 
 impl<S: Sink> StatementWalk<'_, S> {
+    /// Whether one statement of this effect that counts is enough.
+    const fn is_enough(effect: Effect) -> bool {
+        match effect {
+            Effect::Allow => !S::ALL_ALLOWS,
+            Effect::Deny => !S::THOROUGH,
+        }
+    }
+
     /// Whether a statement of `effect` in play counts; looks from the target upward.
     fn meets(&mut self, effect: Effect, subjects: SubjectSets<'_>) -> bool {
         let Index { scope_index, action_index, .. } = self.context.index;
@@ -169,9 +178,9 @@ impl<S: Sink> StatementWalk<'_, S> {
         for (scope, anchor, sealed) in scope_index.chain(self.context.query.target.scope()) {
             scope_index.attached_at(scope).each_wanted(subjects, wanted, |entry| {
                 met |= self.meets_entry(effect, &entry, (scope, anchor), seal);
-                met && !S::THOROUGH
+                met && Self::is_enough(effect)
             });
-            if met && !S::THOROUGH {
+            if met && Self::is_enough(effect) {
                 return true;
             }
             // A seal stops allows from above; denies pass (spec section 6, "In play").
@@ -212,7 +221,7 @@ impl<S: Sink> StatementWalk<'_, S> {
         let mut met = false;
         for id in action_index.statements(entry.policy, effect, self.context.query.action) {
             let truth = self.context.truth(id, anchor);
-            if S::THOROUGH {
+            if !Self::is_enough(effect) {
                 let candidate = Candidate {
                     statement: id,
                     policy: entry.policy,
@@ -227,7 +236,7 @@ impl<S: Sink> StatementWalk<'_, S> {
                 self.sink.candidate(candidate, truth, &self.context);
             }
             met |= self.reading.counts(effect, truth);
-            if met && !S::THOROUGH {
+            if met && Self::is_enough(effect) {
                 return true;
             }
         }
@@ -275,11 +284,11 @@ impl<S: Sink> StatementWalk<'_, S> {
             let mut met = false;
             for id in action_index.statements(limit.policy, effect, action) {
                 let truth = self.context.truth(id, anchor);
-                if S::THOROUGH {
+                if !Self::is_enough(effect) {
                     statements.push((id, truth));
                 }
                 met |= self.reading.counts(effect, truth);
-                if met && !S::THOROUGH {
+                if met && Self::is_enough(effect) {
                     break;
                 }
             }
@@ -288,7 +297,7 @@ impl<S: Sink> StatementWalk<'_, S> {
         let denied = any(Effect::Deny);
         let allowed = !action_index.has_any(limit.policy, Effect::Allow) || any(Effect::Allow);
         let bounds = denied || !allowed;
-        if S::THOROUGH {
+        if S::ALL_ALLOWS {
             self.sink.bound(Bound { limit, bounds, statements }, &self.context);
         }
         bounds

@@ -9,7 +9,7 @@ use super::subjects::{SubjectSet, SubjectSets};
 use crate::id::{GroupId, RoleId};
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::time::Time;
+use crate::time::{Time, Window};
 
 /// Who asks, and what a role that is taken up brings.
 pub(crate) struct Session<'e> {
@@ -46,6 +46,12 @@ impl<'e> Session<'e> {
             names
         });
         Self { closure, taken, together }
+    }
+
+    /// While who asks is in all that, and in no more.
+    pub(crate) fn valid_during(&self) -> Window {
+        let whole = self.closure.valid_during;
+        self.taken.as_ref().map_or(whole, |taken| whole.intersect(&taken.valid_during))
     }
 
     /// Whose denies and ceilings count.

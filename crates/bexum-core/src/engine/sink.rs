@@ -57,6 +57,8 @@ pub struct Bound {
 pub trait Sink {
     /// Whether to go on after the decision is certain, and to report what is not in play.
     const THOROUGH: bool;
+    /// Whether to meet every allow in play, and all that a ceiling says, where nothing denies.
+    const ALL_ALLOWS: bool = Self::THOROUGH;
 
     /// A deny or an allow in play, and what it comes to.
     fn candidate(&mut self, _candidate: Candidate, _truth: Truth, _scene: &EvalContext<'_>) {}

@@ -47,6 +47,11 @@ impl Codes {
         (self.of(Subject::One(who)).0 as usize, all as usize)
     }
 
+    /// The subject of a number that [`Codes::number`] gave.
+    pub(crate) fn numbered(self, number: usize) -> Subject {
+        self.subject(SubjectId(number as u32))
+    }
+
     pub(crate) fn subject(self, subject_id: SubjectId) -> Subject {
         let (roles, users) = (1 + self.groups, 1 + self.groups + self.roles);
         let one = match subject_id.0 {

@@ -1,14 +1,21 @@
 //! Whether a change opens anything at all: at this moment or a later one, in whatever circumstances
 //! (spec-work section 8, "opened").
 
+use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use super::Comparison;
+use super::change::{SameFiles, differences};
 use super::rows::item_at;
 use super::sessions::{Compared, InBoth, Row, sessions_from};
-use crate::engine::{Decider, Index};
+use crate::engine::{Decider, Engine, Index};
 use crate::id::ActionId;
 use crate::pattern::residual::FRESH;
 use crate::prove::{Opened, opened};
 use crate::reach::{Spot, SpotSort, Viewpoint};
 use crate::request::{Request, RequestFault, resolve_target};
+use crate::time::Time;
+use crate::vet::Each;
 
 /// A cell that the second estate allows in some circumstances in which the first does not.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -24,6 +31,76 @@ pub struct OpenedCell {
     /// Whether it is found out; else it counts as opened because that could not be ruled out.
     pub is_decided: bool,
 }
+
+/// Whether the second of two estates opens anything to any of these that the first does not, at a moment
+/// or a later one, in any circumstances. It was [built beside](crate::Estate::build_beside) the first.
+pub(crate) fn opens_anything(
+    [before, after]: [&Engine; 2],
+    same: &SameFiles,
+    names: &BTreeSet<String>,
+    now: Time,
+) -> Opened {
+    let differences = differences(before.estate(), after.estate(), same);
+    let request = Request::new("", "", "", now);
+    let Ok(comparison) = Comparison::new(before, after, &differences, request) else {
+        return Opened::NotDecided;
+    };
+    let mut compared = comparison.compared_from_now_on();
+    let everybody = comparison.everybody();
+    let mut not_decided = false;
+    for who in everybody.iter().filter(|who| names.contains(*who)) {
+        match compared.first_opened(who, None, &|_, _| true) {
+            Some(cell) if cell.is_decided => return Opened::Yes,
+            Some(_) => not_decided = true,
+            None => {}
+        }
+    }
+    match not_decided || compared.is_limited() {
+        true => Opened::NotDecided,
+        false => Opened::No,
+    }
+}
+
+/// The same of everybody whom the change may concern, shared out.
+pub(crate) fn opens_anything_to_all(
+    [before, after]: [&Engine; 2],
+    same: &SameFiles,
+    now: Time,
+    each: Each<'_>,
+) -> Opened {
+    let differences = differences(before.estate(), after.estate(), same);
+    let request = Request::new("", "", "", now);
+    let Ok(comparison) = Comparison::new(before, after, &differences, request) else {
+        return Opened::NotDecided;
+    };
+    let everybody = comparison.everybody();
+    let parts: Vec<&[String]> = everybody.chunks(TOGETHER).collect();
+    let (opened, open) = (AtomicBool::new(false), AtomicBool::new(false));
+    each(parts.len(), &|part| {
+        let mut compared = comparison.compared_from_now_on();
+        for who in parts[part] {
+            if opened.load(Ordering::Relaxed) {
+                return;
+            }
+            match compared.first_opened(who, None, &|_, _| true) {
+                Some(cell) if cell.is_decided => opened.store(true, Ordering::Relaxed),
+                Some(_) => open.store(true, Ordering::Relaxed),
+                None => {}
+            }
+        }
+        if compared.is_limited() {
+            open.store(true, Ordering::Relaxed);
+        }
+    });
+    match (opened.into_inner(), open.into_inner()) {
+        (true, _) => Opened::Yes,
+        (false, true) => Opened::NotDecided,
+        (false, false) => Opened::No,
+    }
+}
+
+/// People that one thread compares together.
+const TOGETHER: usize = 32;
 
 /// What somebody can do in an estate, in each of their sessions: what is allowed to one of these, in
 /// the same circumstances at the same moment, is not looked for.

@@ -9,10 +9,10 @@ use crate::edit::{Edit, ListOf, Target, apply, same_files, uses};
 use crate::engine::Engine;
 use crate::estate::Estate;
 use crate::id::PolicyId;
-use crate::impact::{Comparison, SameFiles, differences};
+use crate::impact::{SameFiles, opens_anything};
 use crate::part::{Besides, Places};
 use crate::principal::Principal;
-use crate::request::Request;
+use crate::prove::Opened;
 
 /// How many people times places are gone through for one change, and for all of them together: bounds
 /// on the work, beyond which something is not decided.
@@ -59,39 +59,15 @@ impl Vet<'_> {
         let back = SameFiles { before: same.after.clone(), after: same.before.clone() };
         let names: BTreeSet<String> =
             people.iter().map(|who| self.estate().principal_id(*who)).collect();
-        let opened = self.opened([&part.engine, &after], &same, &names);
-        match opened {
-            Ever::Never => self.opened([&after, &part.engine], &back, &names),
+        let opened = opens_anything([&part.engine, &after], &same, &names, self.now);
+        let found = match opened {
+            Opened::No => opens_anything([&after, &part.engine], &back, &names, self.now),
             other => other,
-        }
-    }
-
-    /// Whether the second of two estates opens anything to any of these that the first does not, now or
-    /// later, in any circumstances.
-    fn opened(
-        &self,
-        [before, after]: [&Engine; 2],
-        same: &SameFiles,
-        names: &BTreeSet<String>,
-    ) -> Ever {
-        let differences = differences(before.estate(), after.estate(), same);
-        let request = Request::new("", "", "", self.now);
-        let Ok(comparison) = Comparison::new(before, after, &differences, request) else {
-            return Ever::NotDecided;
         };
-        let mut compared = comparison.compared_from_now_on();
-        let everybody = comparison.everybody();
-        let mut not_decided = false;
-        for who in everybody.iter().filter(|who| names.contains(*who)) {
-            match compared.first_opened(who, None, &|_, _| true) {
-                Some(cell) if cell.is_decided => return Ever::Yes,
-                Some(_) => not_decided = true,
-                None => {}
-            }
-        }
-        match not_decided || compared.is_limited() {
-            true => Ever::NotDecided,
-            false => Ever::Never,
+        match found {
+            Opened::Yes => Ever::Yes,
+            Opened::No => Ever::Never,
+            Opened::NotDecided => Ever::NotDecided,
         }
     }
 

@@ -68,9 +68,10 @@ pub fn fixes(
 /// The policy whose statements an edit changes.
 fn policy_of(edit: &Edit) -> Option<String> {
     match edit {
-        Edit::State { policy, .. } | Edit::Strike { policy, .. } | Edit::Spare { policy, .. } => {
-            Some(policy.clone())
-        }
+        Edit::State { policy, .. }
+        | Edit::Strike { policy, .. }
+        | Edit::Spare { policy, .. }
+        | Edit::Restate { policy, .. } => Some(policy.clone()),
         _ => None,
     }
 }

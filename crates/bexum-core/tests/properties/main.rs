@@ -10,5 +10,5 @@ mod families;
 mod impact;
 mod proofs;
 mod reach;
+mod usage;
 mod vet;
-mod ways;

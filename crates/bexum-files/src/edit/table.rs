@@ -328,7 +328,7 @@ impl Table<'_, '_> {
         self.statements(old, new)
     }
 
-    /// Statements gone and new, and patterns that are new in one.
+    /// Statements gone and new, and patterns that are other ones in one.
     fn statements(&mut self, old: &Named<Policy>, new: &Named<Policy>) -> Option<()> {
         let (a, b) = (&old.body.statements, &new.body.statements);
         let name = self.path[1];
@@ -356,6 +356,7 @@ impl Table<'_, '_> {
             let element = Some(one.origin.start as usize);
             let mut table = Table { file: &mut *self.file, path, element };
             table.names("on", was, is)?;
+            table.names("do", Some(&one.actions.value), Some(&other.actions.value))?;
         }
         let document = &self.file.document;
         let headers = document.headers_of(document.get(&["policy", name])?);

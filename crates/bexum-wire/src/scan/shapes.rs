@@ -2,11 +2,11 @@
 
 use std::ops::Range;
 
-use bexum_core::Time;
 use bexum_core::condition::fact::Scalar;
 use bexum_core::engine::BorrowedRequest;
+use bexum_core::{Time, Verdict};
 
-use super::RawId;
+use super::{RawId, verdict};
 
 /// So many pieces of shapes are kept.
 const MOST_PIECES: usize = 64;
@@ -46,6 +46,8 @@ pub(super) enum Value {
     IdText,
     IdNumber,
     Time,
+    Verdict,
+    Reason,
     /// A circumstance, whose name is there in the line; then there in the piece before.
     Text(Range<usize>),
     Integer(Range<usize>),
@@ -58,10 +60,10 @@ impl Shapes {
         &mut self,
         line: &'a str,
         brief: &mut BorrowedRequest<'a>,
-    ) -> Option<RawId<'a>> {
+    ) -> Option<(RawId<'a>, Option<Verdict>)> {
         let bytes = line.as_bytes();
         let (mut at, mut last) = (0, None);
-        let mut id = RawId::None;
+        let (mut id, mut recorded) = (RawId::None, None);
         loop {
             let pieces = &self.pieces;
             let rest = bytes.get(at..)?;
@@ -81,7 +83,7 @@ impl Shapes {
                 brief.given.push((name(place), value.map(Scalar::Boolean)));
             }
             at = match value {
-                Value::End => return (start == bytes.len()).then_some(id),
+                Value::End => return (start == bytes.len()).then_some((id, recorded)),
                 Value::IdNumber => {
                     let (number, end) = integer(bytes, start)?;
                     id = RawId::Number(number);
@@ -100,6 +102,8 @@ impl Shapes {
                         Value::Does => brief.does = text,
                         Value::On => brief.on = text,
                         Value::As => brief.take_up = Some(text),
+                        Value::Verdict => recorded = verdict(text),
+                        Value::Reason => {}
                         Value::Time => brief.time = Some(Time::parse(text)?),
                         Value::Text(place) => {
                             brief.given.push((name(place), Some(Scalar::Text(text))));

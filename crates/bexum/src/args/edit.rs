@@ -51,6 +51,25 @@ pub(crate) struct Edit {
     pub(crate) format: Format,
 }
 
+impl Edit {
+    /// To show edits that something else proposes, or to write them.
+    pub(crate) fn proposed(write: bool, despite: Option<String>) -> Self {
+        Self {
+            edit: None,
+            from: None,
+            write,
+            despite,
+            by: None,
+            take_up: None,
+            given: Vec::new(),
+            at_time: None,
+            file: None,
+            full: false,
+            format: Format::Text,
+        }
+    }
+}
+
 /// One edit, on a line by itself.
 #[derive(Debug, Parser)]
 #[command(name = "edit", no_binary_name = true, disable_help_flag = true)]
@@ -123,6 +142,20 @@ pub(crate) enum Line {
         /// Paths, or patterns of them, as in `on`: /veyra/survey/spectra/raw, '*/raw/**'
         #[arg(required = true, value_name = "PATTERN")]
         paths: Vec<String>,
+    },
+    /// Have a statement be about other actions or paths
+    Restate {
+        /// policy:NAME
+        #[arg(add = ArgValueCandidates::new(complete::named_policies))]
+        policy: String,
+        /// Its name, or its place: 'allow 1'
+        statement: String,
+        /// Its action patterns from now on; else as they are
+        #[arg(long = "do", value_name = "ACTION", num_args = 1.., required_unless_present = "on", add = ArgValueCandidates::new(complete::actions))]
+        actions: Vec<String>,
+        /// Its path patterns from now on; else as they are
+        #[arg(long, value_name = "PATTERN", num_args = 1..)]
+        on: Vec<String>,
     },
     /// Write keys of a thing
     Set {

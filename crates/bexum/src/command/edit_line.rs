@@ -49,6 +49,9 @@ pub(super) fn of_line(line: Line, now: Time) -> anyhow::Result<Edit> {
         Line::Strike { policy: name, statement } => {
             Edit::Strike { policy: policy(&name)?, statement }
         }
+        Line::Restate { policy: name, statement, actions, on } => {
+            Edit::Restate { policy: policy(&name)?, statement, actions, on }
+        }
         Line::Spare { policy: name, statement, paths } => {
             Edit::Spare { policy: policy(&name)?, statement, paths }
         }
@@ -106,7 +109,7 @@ pub(super) fn of_line(line: Line, now: Time) -> anyhow::Result<Edit> {
 }
 
 /// The name after `user:` and the like.
-fn bare(what: &str, text: &str) -> anyhow::Result<String> {
+pub(super) fn bare(what: &str, text: &str) -> anyhow::Result<String> {
     match text.split_once(':') {
         Some((word, name)) if word == what => Ok(name.to_owned()),
         _ => bail!("`{text}` is no {what}: write {what}:NAME"),
@@ -238,7 +241,7 @@ fn moment(text: &str) -> anyhow::Result<Time> {
 }
 
 /// A length in microseconds.
-fn length_of(text: &str) -> anyhow::Result<i64> {
+pub(super) fn length_of(text: &str) -> anyhow::Result<i64> {
     let unit = text.chars().last().and_then(|unit| match unit {
         'm' => Some(60),
         'h' => Some(3_600),

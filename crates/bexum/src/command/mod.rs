@@ -10,13 +10,17 @@ mod edit_line;
 mod impact;
 mod impact_log;
 mod init;
+mod lines;
 mod manual;
+mod packed;
 mod prove;
 mod reach;
 mod replay;
 mod save;
 mod show;
+mod trim;
 mod turned;
+mod usage;
 mod vet;
 mod ways;
 mod weigh;
@@ -29,6 +33,7 @@ use bexum_files::{Failure, Folder, Loaded};
 use bexum_wire::faults::Faults;
 
 use crate::args::edit::Supposed;
+use crate::args::usage::UsageFormat;
 use crate::args::vet::VetFormat;
 use crate::args::{Args, Command, Format, ImpactFormat, ProofFormat, ReachFormat, ShowFormat};
 use crate::exit::Exit;
@@ -43,6 +48,8 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Impact(typed) => typed.format == ImpactFormat::Json,
         Command::Edit(typed) => typed.format == Format::Json,
         Command::Vet(typed) => typed.format == VetFormat::Json,
+        Command::Usage(typed) => typed.format == UsageFormat::Json,
+        Command::Trim(typed) => typed.format == Format::Json,
         Command::Prove(typed) => typed.format == ProofFormat::Json,
         Command::Show(typed) => typed.format == ShowFormat::Json,
         _ => false,
@@ -67,6 +74,8 @@ fn dispatch(args: Args) -> anyhow::Result<Exit> {
         Command::Impact(typed) => impact::run(at, &typed),
         Command::Edit(typed) => edit::run(at, *typed),
         Command::Vet(typed) => vet::run(at, &typed),
+        Command::Usage(typed) => usage::run(at, &typed),
+        Command::Trim(typed) => trim::run(at, &typed),
         Command::Prove(typed) => prove::run(at, &typed),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),

@@ -361,8 +361,13 @@ fn wanted(estate: &Estate, typed: &Reach) -> anyhow::Result<ActionSet> {
         })?;
         return Ok(reach::actions_of(estate, level));
     }
+    named_actions(estate, &typed.action)
+}
+
+/// The actions that patterns match; one that matches none is an error.
+pub(super) fn named_actions(estate: &Estate, patterns: &[String]) -> anyhow::Result<ActionSet> {
     let mut wanted = ActionSet::with_capacity(estate.catalogue.actions.len());
-    for text in &typed.action {
+    for text in patterns {
         let pattern = ActionPattern::parse(text).with_context(|| format!("`{text}`"))?;
         let actions = estate.catalogue.actions.iter().enumerate();
         let named: Vec<usize> = actions.filter(|(_, a)| pattern.names(a)).map(|(i, _)| i).collect();

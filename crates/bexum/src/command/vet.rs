@@ -56,21 +56,13 @@ pub(super) fn run(at: Option<&Path>, typed: &Vet) -> anyhow::Result<Exit> {
             return Ok(Exit::Done);
         }
         let edits = Edits {
-            edit: None,
-            from: None,
-            write: typed.write,
-            despite: typed.despite.clone(),
-            by: None,
-            take_up: None,
-            given: Vec::new(),
             at_time: typed.at_time.clone(),
-            file: None,
-            full: false,
             format: match typed.format {
                 VetFormat::Text => Format::Text,
                 VetFormat::Json => Format::Json,
                 VetFormat::Sarif => bail!("a change is not written as SARIF"),
             },
+            ..Edits::proposed(typed.write, typed.despite.clone())
         };
         return edit::make_these(at, &edits, &fixes);
     }

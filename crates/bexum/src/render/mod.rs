@@ -21,5 +21,8 @@ pub(crate) mod report;
 pub(crate) mod report_page;
 pub(crate) mod ruling;
 pub(crate) mod style;
+pub(crate) mod trim;
+pub(crate) mod usage;
+mod usage_page;
 pub(crate) mod vet;
 pub(crate) mod ways;
