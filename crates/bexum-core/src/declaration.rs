@@ -57,6 +57,61 @@ pub struct Declarations {
     pub vet: Vec<VetTable>,
     /// `[[vet-accept]]`
     pub accepted: Vec<Accepted>,
+    /// `[review.…]`
+    pub reviews: Vec<Named<Review>>,
+}
+
+/// Questions put to people about who still needs what (spec-work section 12); they decide nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Review {
+    /// Groups, roles, policies and scopes.
+    pub of: List,
+    /// `owners`, `managers`, or users.
+    pub by: List,
+    /// The first moment at which answers count.
+    pub open: Spanned<Time>,
+    /// The first at which they count no more.
+    pub until: Spanned<Time>,
+    /// Whether what nobody answered goes; else it stays.
+    pub unanswered_goes: bool,
+    /// What was asked when it was opened.
+    pub asked: Option<Asked>,
+    /// What was answered.
+    pub answers: Vec<Answer>,
+}
+
+/// What a review asked when it was opened.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Asked {
+    /// How many questions.
+    pub count: i64,
+    /// Eight letters for each of them.
+    pub fingerprint: String,
+}
+
+/// An answer to a question of a review; the names in it need not be declared any more.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Answer {
+    /// Whom it is about: a principal, or `everyone`.
+    pub who: String,
+    /// What of: as the review's `of` has it.
+    pub of: String,
+    /// Of a policy, where it is attached.
+    pub at: Option<String>,
+    /// Of a scope, which policy.
+    pub policy: Option<String>,
+    /// While the place in a list that is meant is held.
+    pub window: WindowWritten,
+    /// Whether it goes; else it stays.
+    pub remove: bool,
+    /// Who answered: a user.
+    pub by: String,
+    /// When.
+    pub answered: Spanned<Time>,
+    /// Why.
+    pub why: Option<String>,
+    /// Where it starts.
+    pub origin: Origin,
 }
 
 /// How the rules of `vet` are set (spec-work section 10); it decides nothing.

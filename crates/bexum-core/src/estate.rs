@@ -55,6 +55,8 @@ pub struct Estate {
     pub edit_rights: EditRights,
     /// How the rules of `vet` are set, and what is accepted.
     pub vet: vet::Settings,
+    /// What people are asked about who still needs what.
+    pub reviews: Vec<crate::review::Review>,
     /// Keys that new groups may come with.
     pub(crate) presets: Vec<Preset>,
     /// Declared attributes.

@@ -111,6 +111,7 @@ pub mod principal;
 pub mod prove;
 pub mod reach;
 pub mod request;
+pub mod review;
 pub mod scope;
 pub mod time;
 pub mod trace;
@@ -135,7 +136,7 @@ pub use truth::Truth;
 
 /// Every table that a file may hold: those of the spec's section 2, in its order, then those of
 /// [expectations](expectation), with [declared attributes](vocabulary) near the top.
-pub const TABLES: [&str; 22] = [
+pub const TABLES: [&str; 23] = [
     "estate",
     "attributes",
     "service",
@@ -158,4 +159,5 @@ pub const TABLES: [&str; 22] = [
     "preset",
     "vet",
     "vet-accept",
+    "review",
 ];

@@ -16,12 +16,14 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::condition::Reference;
 use crate::condition::check::WhoAttribute;
 use crate::declaration::{Attachment, Ceiling, Declarations, Element, List, Named, Policy};
+use crate::edit::{Edit, apply, same_files};
 use crate::engine::{Engine, Index};
 use crate::estate::Estate;
 use crate::id::{AttachmentId, PolicyId, ScopeId, StatementId};
-use crate::impact::within;
+use crate::impact::{SameFiles, opens_anything, within};
 use crate::origin::Spanned;
 use crate::principal::{Principal, Subject};
+use crate::prove::Opened;
 use crate::time::Time;
 
 /// A part of an estate, built.
@@ -29,6 +31,30 @@ use crate::time::Time;
 pub(crate) struct Part {
     pub(crate) declared: Declarations,
     pub(crate) engine: Engine,
+}
+
+/// A part of an estate without an edit and with it.
+#[derive(Debug)]
+pub(crate) struct EditedPart {
+    pub(crate) engines: [Engine; 2],
+    pub(crate) same: SameFiles,
+    /// Those whom it concerns, by name.
+    pub(crate) names: BTreeSet<String>,
+}
+
+impl EditedPart {
+    /// Whether the edit opens anything to any of them, now or later, in any circumstances.
+    pub(crate) fn opens(&self, now: Time) -> Opened {
+        let [before, after] = &self.engines;
+        opens_anything([before, after], &self.same, &self.names, now)
+    }
+
+    /// Whether it closes anything.
+    pub(crate) fn closes(&self, now: Time) -> Opened {
+        let [before, after] = &self.engines;
+        let back = SameFiles { before: self.same.after.clone(), after: self.same.before.clone() };
+        opens_anything([after, before], &back, &self.names, now)
+    }
 }
 
 /// Where something can matter.
@@ -221,6 +247,26 @@ impl<'s> Whole<'s> {
             // It would be a fault of ours; the whole estate decides the same, only slower.
             Err(_) => self.as_part(),
         }
+    }
+
+    /// The part that an edit concerns which is about these people at these places, without it and with
+    /// it; `None` where the edit cannot be done there.
+    pub(crate) fn edited(
+        &self,
+        edit: &Edit,
+        people: &[Principal],
+        into: Option<Principal>,
+        places: &Places,
+        now: Time,
+    ) -> Option<EditedPart> {
+        let seeds: Vec<Principal> = people.iter().copied().chain(into).collect();
+        let part = self.part(&seeds, places, Besides::default());
+        let mut declared = part.declared.clone();
+        apply(edit, &mut declared, &self.estate().catalogue, now).ok()?;
+        let after = Estate::build_beside(&declared, part.engine.estate()).ok()?;
+        let same = same_files(&part.declared, &declared);
+        let names = self.named(people.iter().copied());
+        Some(EditedPart { engines: [part.engine, Engine::new(after)], same, names })
     }
 
     /// What is declared of such a part.

@@ -94,20 +94,49 @@ pub fn append_check(
     check: &Check,
     is_same: impl Fn(&Loaded) -> bool,
 ) -> Result<PathBuf, AppendError> {
+    let choose = |loaded: &Loaded| {
+        refuse_taken(loaded, &check.name.value)?;
+        let last = || loaded.estate.checks.last().map(|check| check.origin);
+        choose(loaded, file, last, NEW_FILE)
+    };
+    append(root, choose, &written(check), is_same)
+}
+
+/// Writes tables into a file of the estate at `root`, likewise: into `file`, or as a new one.
+///
+/// # Errors
+/// Every [`AppendError`]; then nothing has changed.
+pub fn append_tables(
+    root: &Path,
+    file: &Path,
+    tables: &str,
+    is_same: impl Fn(&Loaded) -> bool,
+) -> Result<PathBuf, AppendError> {
+    let choose = |loaded: &Loaded| choose(loaded, Some(file), || None, "");
+    append(root, choose, tables, is_same)
+}
+
+fn append(
+    root: &Path,
+    choose: impl Fn(&Loaded) -> Result<PathBuf, AppendError>,
+    tables: &str,
+    is_same: impl Fn(&Loaded) -> bool,
+) -> Result<PathBuf, AppendError> {
     let lock_failed = |error| AppendError::Write { path: root.to_path_buf(), error };
     let _lock = Lock::wait(root).map_err(lock_failed)?;
     let mut was_written = false;
+    let mut last_file = PathBuf::new();
     for tries in 1..=MOST_TRIES {
         let workspace = Workspace::open(&Folder(root)).map_err(AppendError::Estate)?;
         let loaded = workspace.loaded();
-        let file = choose(loaded, file)?;
+        let file = choose(loaded)?;
         // Whoever replaced the file may have taken over what was written.
         if was_written && is_same(loaded) {
             return Ok(file);
         }
-        refuse_taken(loaded, &check.name.value)?;
+        last_file.clone_from(&file);
         let old = loaded.sources.find(&file).map(|source| source.text.as_str());
-        let addition = addition(old.unwrap_or_default(), check);
+        let addition = addition(old.unwrap_or_default(), tables);
         let whole = format!("{}{addition}", old.unwrap_or_default());
         let with = workspace.with(vec![(file.clone(), Some(whole))]).map_err(|failure| {
             let is_syntax = |problem: &Problem| matches!(problem, Problem::Syntax { .. });
@@ -126,7 +155,7 @@ pub fn append_check(
             Err(error) => return Err(AppendError::Write { path: file, error }),
         }
     }
-    Err(AppendError::Changing(file.unwrap_or(Path::new(NEW_FILE)).to_path_buf()))
+    Err(AppendError::Changing(last_file))
 }
 
 fn refuse_taken(loaded: &Loaded, name: &str) -> Result<(), AppendError> {
@@ -143,15 +172,17 @@ fn refuse_taken(loaded: &Loaded, name: &str) -> Result<(), AppendError> {
 }
 
 /// The file to write to, under the name by which the estate knows it.
-fn choose(loaded: &Loaded, file: Option<&Path>) -> Result<PathBuf, AppendError> {
+fn choose(
+    loaded: &Loaded,
+    file: Option<&Path>,
+    last: impl Fn() -> Option<origin::Origin>,
+    new: &str,
+) -> Result<PathBuf, AppendError> {
     let sources = &loaded.sources;
-    let file =
-        match file {
-            Some(file) => file.to_path_buf(),
-            None => loaded.estate.checks.last().map_or(PathBuf::from(NEW_FILE), |check| {
-                sources.get(check.origin.file).path.clone()
-            }),
-        };
+    let file = match file {
+        Some(file) => file.to_path_buf(),
+        None => last().map_or(PathBuf::from(new), |origin| sources.get(origin.file).path.clone()),
+    };
     let refuse = |why| Err(AppendError::Outside { path: file.clone(), why });
     let plain = match estate_file(&file) {
         Ok(plain) => plain,
@@ -178,9 +209,9 @@ fn choose(loaded: &Loaded, file: Option<&Path>) -> Result<PathBuf, AppendError> 
 
 /// What is put after the old text: the table, with an empty line before it. It begins with a line
 /// break where there is an old text, so that it stands by itself whatever is appended meanwhile.
-fn addition(old: &str, check: &Check) -> String {
+fn addition(old: &str, tables: &str) -> String {
     let line_end = if old.contains("\r\n") { "\r\n" } else { "\n" };
-    let table = written(check).replace('\n', line_end);
+    let table = tables.replace('\n', line_end);
     match old {
         "" => table,
         old if old.ends_with('\n') => format!("{line_end}{table}"),

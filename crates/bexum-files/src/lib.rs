@@ -13,14 +13,16 @@ pub mod edit;
 mod literal;
 pub mod load;
 pub mod problem;
+mod reviews;
 pub mod source;
 pub mod texts;
 pub mod workspace;
 
-pub use append::append_check;
+pub use append::{append_check, append_tables};
 pub use discover::find_root;
 pub use load::{Failure, Loaded, load, load_declared, load_from, read};
 pub use problem::Problem;
+pub use reviews::{new_review, written_answer};
 pub use source::{Source, Sources};
 pub use texts::{Folder, Laid, Named, Revision, TextSource};
 pub use workspace::Workspace;

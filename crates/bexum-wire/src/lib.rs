@@ -13,6 +13,7 @@ pub mod json;
 pub mod proof;
 pub mod reach;
 pub mod request;
+pub mod review;
 pub mod sarif;
 pub mod scan;
 pub mod show;
@@ -38,6 +39,7 @@ pub fn schemas() -> Vec<(&'static str, Schema)> {
         ("prove", written::<proof::Report>()),
         ("reach", written::<reach::Reach>()),
         ("replay", written::<answer::Line>()),
+        ("review", written::<review::Review>()),
         ("show", written::<show::Show>()),
         ("trim", written::<trim::Trim>()),
         ("trim-draft", written::<trim::Draft>()),

@@ -1,6 +1,7 @@
 //! The command line, as typed.
 
 pub(crate) mod edit;
+pub(crate) mod review;
 pub(crate) mod trim;
 pub(crate) mod usage;
 pub(crate) mod vet;
@@ -70,6 +71,7 @@ pub(crate) enum Command {
     Vet(Box<vet::Vet>),
     Usage(Box<usage::Usage>),
     Trim(Box<trim::Trim>),
+    Review(Box<review::Review>),
     Prove(Prove),
     Show(Show),
     Demo(Demo),

@@ -503,6 +503,8 @@ fn the_reference_misses_no_key() {
         ("[[apart]]", "[[apart]]\nany-two-of = ['group:g', 'policy:p']\nzzzzzzzzzz = 1"),
         ("[edit-rights]", "[edit-rights]\nzzzzzzzzzz = 1"),
         ("[preset.NAME]", "[preset.q]\nzzzzzzzzzz = 1"),
+        ("[review.NAME]", "[review.q]\nzzzzzzzzzz = 1"),
+        ("[[review.NAME.answer]]", "[[review.q.answer]]\nzzzzzzzzzz = 1"),
         (
             "[[vet-accept]]",
             "[[vet-accept]]\nrule = 'climb'\nabout = 'x'\nwhy = 'y'\nzzzzzzzzzz = 1",

@@ -18,6 +18,7 @@ mod order;
 mod prove;
 mod reach;
 mod replay;
+mod review;
 mod shapes;
 mod show;
 mod support;

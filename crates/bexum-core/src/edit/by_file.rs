@@ -25,6 +25,7 @@ macro_rules! every_sort {
         $each!(presets, |one| one.name.origin);
         $each!(vet, |one| one.origin);
         $each!(accepted, |one| one.origin);
+        $each!(reviews, |one| one.name.origin);
     };
 }
 

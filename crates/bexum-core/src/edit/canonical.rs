@@ -111,6 +111,8 @@ places! {
     VetTable: rules origin;
     VetRule: severity who;
     Accepted: rule about until origin;
+    Review: of by open until answers;
+    Answer: window answered origin;
 }
 
 /// The keys of a group without where they were written.
@@ -148,6 +150,7 @@ pub fn canonical(mut declared: Declarations) -> Declarations {
     by_name(&mut declared.roles);
     by_name(&mut declared.policies);
     by_name(&mut declared.presets);
+    by_name(&mut declared.reviews);
     sorted(&mut declared.attributes);
     sorted(&mut declared.attachments);
     sorted(&mut declared.ceilings);

@@ -120,6 +120,15 @@ pub(super) fn each_mention(declared: &mut Declarations, visit: &mut dyn FnMut(Me
         all(Sort::Id, Some(&mut apart.any_two_of), &of);
         all(Sort::Path, apart.at.as_mut(), &of);
     }
+    for review in &mut declared.reviews {
+        let name = &review.name.value;
+        let of = || format!("the review {name}");
+        for text in &mut review.body.of.value {
+            let sort = if text.value.contains(':') { Sort::Id } else { Sort::Path };
+            one(sort, text, &of);
+        }
+        review.body.by.value.iter_mut().for_each(|user| one(Sort::Id, user, &of));
+    }
     for policy in &mut declared.policies {
         let name = &policy.name.value;
         let of = |what: &str| format!("{what} of policy:{name}");

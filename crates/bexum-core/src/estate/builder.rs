@@ -10,6 +10,7 @@ mod graph;
 mod names;
 mod policies;
 mod principals;
+mod reviews;
 mod scopes;
 mod vet;
 mod vocabulary;
@@ -78,6 +79,7 @@ pub(super) fn build(
     let edit_rights = builder.build_edit_rights(declared, &catalogue);
     Names::declare("preset", &declared.presets, &mut builder.faults);
     let vet = builder.build_vet(declared);
+    let reviews = builder.build_reviews(declared);
     let ceilings = builder.build_ceilings(declared, &resources, &policies.policies);
     builder.refuse_same_expectations(declared);
     let checks = builder.build_checks(declared);
@@ -120,6 +122,7 @@ pub(super) fn build(
         vocabulary,
         edit_rights,
         vet,
+        reviews,
         presets: declared.presets.iter().map(preset).collect(),
         attribute_names,
         identities_at,

@@ -107,6 +107,7 @@ fn has_a_say(thing: &Thing, cell: &Cell, counts: &Counts) -> bool {
         | Thing::Expectation(_)
         | Thing::EditRights
         | Thing::Vet
+        | Thing::Review(_)
         | Thing::Accepted(..)
         | Thing::Name => false,
     }

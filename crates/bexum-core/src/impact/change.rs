@@ -58,6 +58,8 @@ pub enum Thing {
     Expectation(String),
     /// Who may edit what.
     EditRights,
+    /// A review, by name.
+    Review(String),
     /// How the rules of `vet` are set.
     Vet,
     /// What is accepted: a rule, and what its finding is about.
@@ -88,6 +90,7 @@ impl fmt::Display for Thing {
             Self::Expectation(name) => write!(f, "the expectation '{name}'"),
             Self::EditRights => write!(f, "edit-rights"),
             Self::Vet => write!(f, "the settings of vet"),
+            Self::Review(name) => write!(f, "the review {name}"),
             Self::Accepted(rule, about) => write!(f, "what {rule} finds of {about}, accepted"),
             Self::Name => write!(f, "the estate's name"),
         }
@@ -207,6 +210,10 @@ fn things(estate: &Estate, same: &FxHashSet<FileId>) -> BTreeMap<Thing, Keys> {
             ("about", text(&scope.about)),
         ];
         all.insert(Thing::Scope(scope.path.to_string()), (scope.origin, keys));
+    }
+    for review in estate.reviews.iter().filter(|review| differs(review.origin)) {
+        let keys = vec![("what it says", text(&review.says()))];
+        all.insert(Thing::Review(review.name.to_string()), (review.origin, keys));
     }
     for preset in estate.presets.iter().filter(|preset| differs(preset.origin)) {
         let keys = vec![("keys", preset.says.clone())];

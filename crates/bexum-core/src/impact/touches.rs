@@ -84,6 +84,7 @@ impl Touches {
                 | Thing::Expectation(_)
                 | Thing::EditRights
                 | Thing::Vet
+                | Thing::Review(_)
                 | Thing::Accepted(..)
                 | Thing::Name => {}
             }

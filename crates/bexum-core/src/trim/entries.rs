@@ -7,12 +7,11 @@ use rustc_hash::FxHashSet;
 use super::{Aim, Logged, Stage, Things, allows};
 use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
-use crate::edit::{Edit, ListOf, apply, same_files};
-use crate::engine::{Decider, Engine};
+use crate::edit::{Edit, ListOf};
+use crate::engine::Decider;
 use crate::estate::Estate;
 use crate::id::{AttachmentId, PolicyId};
-use crate::impact::opens_anything;
-use crate::part::{Besides, Places};
+use crate::part::Places;
 use crate::principal::{Principal, Subject};
 use crate::prove::Opened;
 use crate::time::Time;
@@ -175,19 +174,9 @@ pub(super) fn may_go(stage: &Stage, removal: &Removal, allowed: &[&Logged], now:
         return Goes::NotDecided;
     }
     let whole = stage.whole();
-    let seeds: Vec<Principal> = people.iter().copied().chain(removal.into).collect();
-    let part = whole.part(&seeds, &removal.places, Besides::default());
-    let mut declared = part.declared.clone();
-    if apply(&removal.edit, &mut declared, &estate.catalogue, now).is_err() {
-        return Goes::NotDecided;
-    }
-    let Ok(after) = Estate::build_beside(&declared, part.engine.estate()) else {
-        return Goes::NotDecided;
-    };
-    let after = Engine::new(after);
-    let same = same_files(&part.declared, &declared);
-    let names = whole.named(people);
-    match opens_anything([&part.engine, &after], &same, &names, now) {
+    let edited = whole.edited(&removal.edit, &people, removal.into, &removal.places, now);
+    let Some(part) = edited else { return Goes::NotDecided };
+    match part.opens(now) {
         Opened::Yes => return Goes::No,
         Opened::NotDecided => return Goes::NotDecided,
         Opened::No => {}

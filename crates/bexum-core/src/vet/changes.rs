@@ -1,16 +1,12 @@
 //! Whether taking something away changes any decision, and what has to go with it.
 
-use std::collections::BTreeSet;
 use std::sync::atomic::Ordering;
 
 use super::Vet;
 use super::supposed::{Ever, spend};
-use crate::edit::{Edit, ListOf, Target, apply, same_files, uses};
-use crate::engine::Engine;
-use crate::estate::Estate;
+use crate::edit::{Edit, ListOf, Target, apply, uses};
 use crate::id::PolicyId;
-use crate::impact::{SameFiles, opens_anything};
-use crate::part::{Besides, Places};
+use crate::part::Places;
 use crate::principal::Principal;
 use crate::prove::Opened;
 
@@ -44,24 +40,11 @@ impl Vet<'_> {
         if size > MOST_FOR_A_CHANGE || !spend(&self.changes_spent, cost, MOST_FOR_ALL_CHANGES) {
             return Ever::NotDecided;
         }
-        let seeds: Vec<Principal> = people.iter().copied().chain(into).collect();
-        let part = self.whole().part(&seeds, places, Besides::default());
-        let mut declared = part.declared.clone();
-        let catalogue = &self.estate().catalogue;
-        if apply(edit, &mut declared, catalogue, self.now).is_err() {
-            return Ever::NotDecided;
-        }
-        let Ok(after) = Estate::build_beside(&declared, part.engine.estate()) else {
+        let Some(part) = self.whole().edited(edit, people, into, places, self.now) else {
             return Ever::NotDecided;
         };
-        let after = Engine::new(after);
-        let same = same_files(&part.declared, &declared);
-        let back = SameFiles { before: same.after.clone(), after: same.before.clone() };
-        let names: BTreeSet<String> =
-            people.iter().map(|who| self.estate().principal_id(*who)).collect();
-        let opened = opens_anything([&part.engine, &after], &same, &names, self.now);
-        let found = match opened {
-            Opened::No => opens_anything([&after, &part.engine], &back, &names, self.now),
+        let found = match part.opens(self.now) {
+            Opened::No => part.closes(self.now),
             other => other,
         };
         match found {

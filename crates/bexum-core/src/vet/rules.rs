@@ -15,8 +15,10 @@ mod no_effect;
 mod outranked;
 mod over;
 mod retag;
+mod review_overdue;
 mod stale_accept;
 mod tautology;
+mod unused_access;
 mod unused_thing;
 mod wide_pattern;
 
@@ -26,7 +28,7 @@ pub(super) use never_matches::Dead;
 
 /// Every rule, in the order in which they are told: what lets somebody gain or lose the house first,
 /// then what does not do what it says, then what is untidy.
-pub static RULES: [&Rule; 19] = [
+pub static RULES: [&Rule; 21] = [
     &climb::RULE,
     &retag::RULE,
     &lockout::RULE,
@@ -40,13 +42,17 @@ pub static RULES: [&Rule; 19] = [
     &tautology::RULE,
     &endless_guest::RULE,
     &over::RULE,
+    &review_overdue::RULE,
     &direct_attachment::RULE,
     &few_owners::RULE,
     &no_effect::RULE,
     &unused_thing::RULE,
+    &unused_access::RULE,
     &wide_pattern::RULE,
     &stale_accept::RULE,
 ];
+
+pub(super) use unused_access::NAME as UNUSED_ACCESS;
 
 pub(super) const STALE_ACCEPT: &str = stale_accept::NAME;
 

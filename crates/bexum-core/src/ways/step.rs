@@ -120,7 +120,7 @@ pub struct Way {
 
 impl Effect {
     /// Adds what somebody gains or loses.
-    pub(super) fn add<'c>(
+    pub(crate) fn add<'c>(
         &mut self,
         side: usize,
         who: &str,

@@ -4,6 +4,7 @@
 mod attributes;
 mod expectations;
 mod reader;
+mod reviews;
 mod syntax;
 mod tables;
 mod value;
@@ -67,4 +68,5 @@ pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
     whole.presets.extend(part.presets);
     whole.vet.extend(part.vet);
     whole.accepted.extend(part.accepted);
+    whole.reviews.extend(part.reviews);
 }

@@ -17,7 +17,7 @@ use toml::de::{DeString, DeTable, DeValue};
 
 use super::reader::{Reader, Value};
 use super::value;
-use super::{Decoded, attributes, expectations, vet};
+use super::{Decoded, attributes, expectations, reviews, vet};
 
 /// The top of one file.
 pub(super) struct Tables<'d> {
@@ -92,6 +92,11 @@ impl Tables<'_> {
                 "preset" => self.each_named(name, "a preset", entry, |reader, name, all| {
                     let body = group(reader);
                     all.declared.presets.push(Named { name, about: reader.about(), body });
+                }),
+                "review" => self.each_named(name, "a review", entry, |reader, name, all| {
+                    let body = reviews::review(reader);
+                    let about = reader.about();
+                    all.declared.reviews.extend(body.map(|body| Named { name, about, body }));
                 }),
                 "policy" => self.each_named(name, "a policy", entry, |reader, name, all| {
                     let body = policy(reader);

@@ -503,7 +503,7 @@ impl<'t> Document<'t> {
 }
 
 /// A key as it is written: bare, where that can be.
-pub(super) fn key_text(key: &str) -> String {
+pub(crate) fn key_text(key: &str) -> String {
     let is_bare = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
     match !key.is_empty() && key.chars().all(is_bare) {
         true => key.to_owned(),

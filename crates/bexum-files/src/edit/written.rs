@@ -7,7 +7,7 @@ use bexum_core::declaration::{
 };
 use bexum_core::origin::Spanned;
 
-use super::document::key_text;
+pub(crate) use super::document::key_text;
 
 /// A value as TOML.
 pub(crate) fn toml_value(value: &Value) -> String {

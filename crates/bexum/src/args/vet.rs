@@ -1,5 +1,7 @@
 //! `bexum vet`, as typed.
 
+use std::path::PathBuf;
+
 use clap::{Args as ClapArgs, ValueEnum};
 use clap_complete::ArgValueCandidates;
 
@@ -32,6 +34,12 @@ pub(crate) struct Vet {
     /// Write it although an expectation breaks by it
     #[arg(long, value_name = "REASON", requires = "fix")]
     pub(crate) despite: Option<String>,
+    /// Logs that say what was used, for `unused-access`
+    #[arg(long, value_name = "LOG", num_args = 1..)]
+    pub(crate) log: Vec<PathBuf>,
+    /// What was not used for so long is unused: 8h, 30d, 2w
+    #[arg(long, value_name = "LENGTH", default_value = "90d", requires = "log")]
+    pub(crate) idle: String,
     #[command(flatten)]
     pub(crate) supposed: Supposed,
     /// End with 1 if a finding is as grave as this
@@ -73,6 +81,7 @@ Examples:
   bexum vet climb retag lockout
   bexum vet --explain doubtful-deny
   bexum vet --fix wide-pattern
+  bexum vet unused-access --log log.ndjson
   bexum vet --fail-on warning --format sarif > findings.sarif
 
 Exit codes: 0 no finding as grave as `--fail-on` says, 1 there is one, 2 error; with --fix those of

@@ -41,6 +41,8 @@ at = "veyra/core/vault/dish-keys"
 
 /// Steps with a moment of their own would change their answers as the years pass.
 const AT: &str = "2026-10-05T20:00:00Z";
+/// The moment from which the log of half a year is looked at.
+const LOOKED_AT: &str = "2026-11-26T00:00:00Z";
 
 const WALK: &[Step] = &[
     Step {
@@ -327,6 +329,72 @@ const WALK: &[Step] = &[
     Step {
         say: "What is over hides what is not. All that mends it, seen before it is made:",
         run: &["vet", "--fix", "over", "--at-time", AT],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "A log of half a year says what was used, and what never:",
+        run: &["usage", "log.ndjson", "--by", "membership", "--at-time", LOOKED_AT],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "What may go from two groups, so that all of the log still works and nobody gains anything:",
+        run: &[
+            "trim",
+            "group:archive-keepers",
+            "group:imaging",
+            "--log",
+            "log.ndjson",
+            "--at-time",
+            LOOKED_AT,
+        ],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "But the owners know better: they are asked, with what helps to answer.",
+        run: &[
+            "review",
+            "new",
+            "imaging-2026-q4",
+            "--of",
+            "group:imaging",
+            "--by",
+            "owners",
+            "--until",
+            "2026-12-10",
+            "--log",
+            "log.ndjson",
+            "--at-time",
+            LOOKED_AT,
+        ],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "Tomas answers,",
+        run: &[
+            "review",
+            "answer",
+            "imaging-2026-q4",
+            "user:petra",
+            "--of",
+            "group:imaging",
+            "remove",
+            "--by",
+            "user:tomas",
+            "--why",
+            "works at the dishes",
+            "--at-time",
+            "2026-11-27T10:00:00Z",
+        ],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "and what follows is an edit like any other.",
+        run: &["review", "close", "imaging-2026-q4", "--at-time", "2026-12-11T00:00:00Z"],
         with: None,
         under_git: false,
     },

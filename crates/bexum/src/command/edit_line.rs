@@ -233,7 +233,7 @@ fn window(span: &Span, now: Time) -> anyhow::Result<Window> {
 }
 
 /// A moment, or the midnight in UTC that begins a date.
-fn moment(text: &str) -> anyhow::Result<Time> {
+pub(super) fn moment(text: &str) -> anyhow::Result<Time> {
     let whole = if text.len() == 10 { format!("{text}T00:00:00Z") } else { text.to_owned() };
     Time::parse(&whole).with_context(|| {
         format!("`{text}` is no time: write one like `2026-03-01T08:00:00Z`, or a date")

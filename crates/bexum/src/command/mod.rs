@@ -16,6 +16,7 @@ mod packed;
 mod prove;
 mod reach;
 mod replay;
+mod review;
 mod save;
 mod show;
 mod trim;
@@ -33,6 +34,7 @@ use bexum_files::{Failure, Folder, Loaded};
 use bexum_wire::faults::Faults;
 
 use crate::args::edit::Supposed;
+use crate::args::review::ReviewFormat;
 use crate::args::usage::UsageFormat;
 use crate::args::vet::VetFormat;
 use crate::args::{Args, Command, Format, ImpactFormat, ProofFormat, ReachFormat, ShowFormat};
@@ -50,6 +52,7 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Vet(typed) => typed.format == VetFormat::Json,
         Command::Usage(typed) => typed.format == UsageFormat::Json,
         Command::Trim(typed) => typed.format == Format::Json,
+        Command::Review(typed) => typed.format == ReviewFormat::Json,
         Command::Prove(typed) => typed.format == ProofFormat::Json,
         Command::Show(typed) => typed.format == ShowFormat::Json,
         _ => false,
@@ -76,6 +79,7 @@ fn dispatch(args: Args) -> anyhow::Result<Exit> {
         Command::Vet(typed) => vet::run(at, &typed),
         Command::Usage(typed) => usage::run(at, &typed),
         Command::Trim(typed) => trim::run(at, &typed),
+        Command::Review(typed) => review::run(at, &typed),
         Command::Prove(typed) => prove::run(at, &typed),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),

@@ -148,6 +148,16 @@ impl<'c> Decides<'c> for Worker<'c> {
 }
 
 impl<'c> Counting<'c> {
+    fn worker(self, asking: &Asking) -> Worker<'c> {
+        Worker {
+            counting: self,
+            counter: Counter::new(self.engine, asking),
+            days: FxHashMap::default(),
+            errors: Errors::default(),
+            otherwise: BTreeMap::new(),
+        }
+    }
+
     /// Counts everything in these files.
     fn all(self, logs: &[PathBuf], threads: Option<u8>) -> anyhow::Result<Summary> {
         let mut summary = Summary { usage_summary: bexum_wire::VERSION, ..Summary::default() };
@@ -193,13 +203,7 @@ impl<'c> Counting<'c> {
         threads: usize,
     ) -> anyhow::Result<Summary> {
         let asking = Asking::of(self.engine);
-        let worker = || Worker {
-            counting: self,
-            counter: Counter::new(self.engine, &asking),
-            days: FxHashMap::default(),
-            errors: Errors::default(),
-            otherwise: BTreeMap::new(),
-        };
+        let worker = || self.worker(&asking);
         let finish = |one: Worker<'_>| (one.counter.finish(), one.days, one.errors, one.otherwise);
         let parts = share_out(inputs, names, threads, worker, Worker::count, finish)?;
         let mut usage = usage::Usage::default();
@@ -231,6 +235,40 @@ impl<'c> Counting<'c> {
         summary.otherwise = told(otherwise, names);
         Ok(summary)
     }
+}
+
+/// What logs used, by the things of the estate; with how many of their lines are no request.
+pub(super) fn used(
+    engine: &Engine,
+    logs: &[PathBuf],
+    now: Time,
+) -> anyhow::Result<(usage::Usage, u64)> {
+    let bar = bar_of(logs);
+    let mut inputs = Vec::new();
+    for (file, path) in logs.iter().enumerate() {
+        let (input, is_summary) =
+            open(path, &bar).with_context(|| format!("cannot read `{}`", path.display()))?;
+        if is_summary {
+            bail!(
+                "`{}` is a summary, and names things of another day: name the log",
+                path.display()
+            );
+        }
+        inputs.push((file, input));
+    }
+    let narrow = Narrow::default();
+    let counting = Counting { engine, narrow: &narrow, folder: None, now, bar: &bar };
+    let asking = Asking::of(engine);
+    let worker = || counting.worker(&asking);
+    let finish = |one: Worker<'_>| (one.counter.finish(), one.errors.count);
+    let parts = share_out(inputs, logs, lines::threads(None), worker, Worker::count, finish)?;
+    bar.finish_and_clear();
+    let (mut sum, mut errors) = (usage::Usage::default(), 0);
+    for (part, more) in parts {
+        sum.add(part);
+        errors += more;
+    }
+    Ok((sum, errors))
 }
 
 /// What differs, those first that do most often.

@@ -4,6 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use anyhow::bail;
+use bexum_core::Time;
 use bexum_core::diagnostic::Severity;
 use bexum_core::engine::Engine;
 use bexum_core::name::nearest;
@@ -14,6 +15,7 @@ use bexum_wire::{sarif, vet as wire};
 use rayon::prelude::*;
 
 use super::edit;
+use super::edit_line::length_of;
 use crate::args::Format;
 use crate::args::edit::Edit as Edits;
 use crate::args::vet::{FailOn, Vet, VetFormat};
@@ -67,7 +69,24 @@ pub(super) fn run(at: Option<&Path>, typed: &Vet) -> anyhow::Result<Exit> {
         return edit::make_these(at, &edits, &fixes);
     }
     let engine = Engine::new(Arc::clone(&estate));
-    let report = vet::Vet::new(&declared, &engine, now, &each).report(&rules, &|_| {});
+    let idle_since = Time((now.0 - length_of(&typed.idle)?).max(Time::EARLIEST.0));
+    let usage = match typed.log.is_empty() {
+        true => None,
+        false => {
+            let (usage, errors) = super::usage::used(&engine, &typed.log, now)?;
+            if errors > 0 {
+                let text =
+                    format!("note: {errors} lines of the log are no request of this estate\n");
+                terminal::print_error(&text);
+            }
+            Some(usage)
+        }
+    };
+    let mut look = vet::Vet::new(&declared, &engine, now, &each);
+    if let Some(usage) = &usage {
+        look = look.with_usage(usage, idle_since);
+    }
+    let report = look.report(&rules, &|_| {});
     bar.finish_and_clear();
     terminal::unless_gone(match typed.format {
         VetFormat::Text => {

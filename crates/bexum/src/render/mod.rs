@@ -19,6 +19,7 @@ pub(crate) mod proof;
 pub(crate) mod reach_csv;
 pub(crate) mod report;
 pub(crate) mod report_page;
+pub(crate) mod review;
 pub(crate) mod ruling;
 pub(crate) mod style;
 pub(crate) mod trim;
