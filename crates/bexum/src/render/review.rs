@@ -348,7 +348,7 @@ fn reasons(one: &Question) -> Vec<String> {
             None => "unlike the other members".to_owned(),
         },
     };
-    one.grounds.iter().map(|ground| reason(ground)).collect()
+    one.grounds.iter().map(reason).collect()
 }
 
 /// What was just answered, and how far the review is.
