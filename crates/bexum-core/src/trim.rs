@@ -87,6 +87,8 @@ struct Stage {
     engine: Engine,
     lookup: Lookup,
     used: Used,
+    /// Whether that was counted in this estate, and not in the one before it.
+    is_counted: bool,
 }
 
 /// What the log uses of it.
@@ -130,7 +132,22 @@ impl Stage {
     fn new(declared: Declarations, engine: Engine, allowed: &[&Logged]) -> Self {
         let lookup = Lookup::new(&declared, engine.estate());
         let used = Used::of(&engine, allowed.iter().copied());
-        Self { declared, engine, lookup, used }
+        Self { declared, engine, lookup, used, is_counted: true }
+    }
+
+    /// Another estate from now on. What the log uses of it is [counted again](Self::count_again) when
+    /// the steps at hand are done: taking away what is not used leaves it as it is, and where a
+    /// condition says otherwise, the next round finds that.
+    fn becomes(&mut self, declared: Declarations, engine: Engine) {
+        self.lookup = Lookup::new(&declared, engine.estate());
+        (self.declared, self.engine, self.is_counted) = (declared, engine, false);
+    }
+
+    fn count_again(&mut self, allowed: &[&Logged]) {
+        if !self.is_counted {
+            self.used = Used::of(&self.engine, allowed.iter().copied());
+            self.is_counted = true;
+        }
     }
 
     fn whole(&self) -> Whole<'_> {
@@ -185,7 +202,7 @@ pub fn trim(
                 return Ok(());
             }
             let (declared, engine) = stage.after(&new, aim.now).ok_or(TrimFault::NoEstate)?;
-            *stage = Stage::new(declared, engine, &allowed);
+            stage.becomes(declared, engine);
             edits.extend(new);
             Ok(())
         };
@@ -199,11 +216,14 @@ pub fn trim(
                     entries::Goes::NotDecided => not_decided += 1,
                 }
             }
+            stage.count_again(&allowed);
         }
         let restated = statements::fewer_actions(&stage, aim);
         taken(&mut stage, restated)?;
+        stage.count_again(&allowed);
         let restated = statements::fewer_places(&stage, aim);
         taken(&mut stage, restated)?;
+        stage.count_again(&allowed);
         if edits.len() == before {
             break;
         }

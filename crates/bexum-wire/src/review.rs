@@ -96,6 +96,21 @@ pub struct Loses {
     pub people: usize,
     /// The levels of what is lost, from the mildest.
     pub levels: Vec<String>,
+    /// Of what is lost, the gravest.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub gravest: Option<Gravest>,
+}
+
+/// Something that is lost.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Gravest {
+    /// Who loses it.
+    pub who: String,
+    /// What.
+    pub action: String,
+    /// Where.
+    pub at: String,
 }
 
 /// How something was used.
@@ -192,6 +207,11 @@ impl From<&Effect> for Loses {
             opens: effect.opens,
             people: effect.people[1],
             levels: effect.levels[1].iter().map(|level| level.word().to_owned()).collect(),
+            gravest: effect.gravest[1].as_ref().map(|cell| Gravest {
+                who: cell.who.clone(),
+                action: cell.action.clone(),
+                at: cell.place.clone(),
+            }),
         }
     }
 }

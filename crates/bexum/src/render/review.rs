@@ -80,6 +80,8 @@ impl Shown<'_> {
         for one in &self.shape.questions {
             groups.entry(&one.asked).or_default().push(one);
         }
+        // What speaks against something comes first.
+        groups.values_mut().for_each(|all| all.sort_by_key(|one| one.grounds.is_empty()));
         groups
     }
 
@@ -310,14 +312,16 @@ fn loses(one: &Question) -> String {
         None => "what is lost without it was not counted: it concerns too many".to_owned(),
         Some(of) => {
             let cells = count(of.closes, "cell", "cells");
-            let people = count(of.people, "person", "people");
-            let level =
-                of.levels.last().map(|level| format!(", up to {level}")).unwrap_or_default();
+            let people = count(of.people, "person loses", "people lose");
+            let gravest = of.levels.last().zip(of.gravest.as_ref());
+            let level = gravest
+                .map(|(level, cell)| format!(", up to {level}: {} at {}", cell.action, cell.at));
+            let level = level.unwrap_or_default();
             let opens = match of.opens {
                 0 => String::new(),
                 n => format!("; opens {}", count(n, "cell", "cells")),
             };
-            format!("without it {people} can do {cells} less{level}{opens}")
+            format!("without it {people} {cells}{level}{opens}")
         }
     }
 }
