@@ -197,6 +197,7 @@ pub fn trim(
     loop {
         not_decided = 0;
         let before = edits.len();
+
         let mut taken = |stage: &mut Stage, new: Vec<Edit>| -> Result<(), TrimFault> {
             if new.is_empty() {
                 return Ok(());

@@ -1,6 +1,6 @@
 //! Statements with fewer actions, and about fewer places.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -242,12 +242,16 @@ pub(super) fn fewer_places(stage: &Stage, aim: &Aim<'_>) -> Vec<Edit> {
                     || are_items_meant && !chosen.holds(estate, scope, true)
             })
         });
-        if is_less {
+        // What it says already is no step, however it is looked at.
+        let patterns = chosen.patterns(estate);
+        let written: BTreeSet<&str> = statement.on.texts().collect();
+        let is_said = written == patterns.iter().map(String::as_str).collect();
+        if is_less && !is_said {
             edits.push(Edit::Restate {
                 policy: estate.policy(statement.policy).name.to_string(),
                 statement: called(statement),
                 actions: Vec::new(),
-                on: chosen.patterns(estate),
+                on: patterns,
             });
         }
     }

@@ -10,5 +10,6 @@ mod families;
 mod impact;
 mod proofs;
 mod reach;
+mod review;
 mod usage;
 mod vet;
