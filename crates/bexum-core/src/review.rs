@@ -13,7 +13,7 @@ use crate::origin::Origin;
 use crate::principal::{Membership, Principal, Subject};
 use crate::time::{Time, Window};
 
-pub use close::{Closed, Skipped};
+pub use close::{Closed, Opens, Skipped};
 pub use facts::{Facts, Ground, Reviewing, Use};
 pub use likeness::Likeness;
 

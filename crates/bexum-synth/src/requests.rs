@@ -54,6 +54,12 @@ fn hash(texts: &[&str]) -> u64 {
     })
 }
 
+/// One of the members of a group that are in it on purpose.
+fn some_member(model: &Model, group: usize, rng: &mut ChaCha8Rng) -> Option<usize> {
+    let user = *model.groups[group].users.choose(rng)?;
+    ((model.astray.user, model.astray.group) != (user, group)).then_some(user)
+}
+
 /// A request as a line; the second of its day is counted from `midnight`.
 fn write(id: usize, asked: Asked, midnight: i64, out: &mut String) {
     let Asked { who, does, on, take_up, mfa, ip, second, .. } = asked;
@@ -87,11 +93,20 @@ impl<'m> Requests<'m> {
     }
 
     /// The same for a log of so many days, in which people have habits: each does only some of what
-    /// they may, and one in eight stops half-way.
+    /// they may, and one in eight stops half-way. Who is in a group by mistake does nothing through it.
     pub fn write_habit(&mut self, id: usize, days: u32, out: &mut String) {
+        let model = self.model;
+        let astray = format!("user:{}", model.astray().0);
+        let is_through_it = |on: &str| {
+            let within = |path: &str| {
+                on.strip_prefix(path).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+            };
+            model.astray.places.iter().any(|place| within(&model.scopes[*place].path))
+        };
         let mut asked = self.ask();
         for _ in 0..20 {
-            if hash(&[&asked.who, &asked.does]).is_multiple_of(3) {
+            let is_done = hash(&[&asked.who, &asked.does]).is_multiple_of(3);
+            if is_done && (asked.who != astray || !is_through_it(&asked.on)) {
                 break;
             }
             asked = self.ask();
@@ -118,10 +133,10 @@ impl<'m> Requests<'m> {
         let (user, take_up) = match attachment.to {
             Whom::Everyone => (skewed(rng, model.users.len()), None),
             Whom::User(user) => (user, None),
-            Whom::Group(group) => (*model.groups[group].users.choose(rng)?, None),
+            Whom::Group(group) => (some_member(model, group, rng)?, None),
             Whom::Role(role) => {
                 let group = *model.roles[role].taken_by.choose(rng)?;
-                let user = *model.groups[group].users.choose(rng)?;
+                let user = some_member(model, group, rng)?;
                 (user, Some(model.roles[role].name.clone()))
             }
         };

@@ -320,3 +320,42 @@ fn reviews_follow_a_new_name() {
     let told = json(&review(&folder, AT, &["q4", "--format", "json"]));
     assert_eq!(told["questions"][0]["of"], "group:imagers");
 }
+
+/// In a large made-up estate, too, who is in a group by mistake is found from what they never did and
+/// how unlike the others they are.
+#[test]
+fn the_astray_one_of_a_large_estate_is_found() {
+    use bexum_synth::{Layout, Model, Requests, Size, write_estate};
+    let size = Size {
+        scopes: 200,
+        users: 200,
+        groups: 40,
+        attachments: 90,
+        policies: 60,
+        statements: 150,
+        ..Size::M
+    };
+    let model = Model::new(size, 7);
+    let folder = Folder::new();
+    write_estate(&model, &folder.file("large"), Layout::default()).expect("the estate");
+    let mut log = String::new();
+    let mut requests = Requests::new(&model, 7);
+    (0..6_000).for_each(|id| requests.write_habit(id, 200, &mut log));
+    std::fs::write(folder.file("log.ndjson"), log).expect("written");
+    let (user, group) = model.astray();
+    let (user, group) = (format!("user:{user}"), format!("group:{group}"));
+    let run = |rest: &[&str]| {
+        folder.run(&[&["-C", "large", "review"], rest, &["--at-time", AT]].concat())
+    };
+    let new = ["new", "q4", "--of", &group, "--by", "user:ines", "--until", "2026-12-10"];
+    let begun = run(&new);
+    assert_eq!(begun.code, Some(0), "{}", begun.err);
+    let told = json(&run(&["q4", "--log", "log.ndjson", "--format", "json"]));
+    let questions = told["questions"].as_array().expect("questions");
+    assert!(questions.len() > 5, "{questions:?}");
+    for question in questions {
+        let grounds = question["grounds"].to_string();
+        assert_eq!(question["who"] == user, grounds.contains("unlike"), "{question}");
+        assert!(question["who"] != user || grounds.contains("unused"), "{question}");
+    }
+}

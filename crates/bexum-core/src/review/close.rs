@@ -18,6 +18,17 @@ pub struct Closed {
     pub skipped: Vec<(Question, Skipped)>,
 }
 
+/// What the edits of a review open.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Opens {
+    /// Nothing.
+    Nothing,
+    /// That could not be found out.
+    NotDecided,
+    /// This cell first, or it could not be ruled out of it.
+    Cell(OpenedCell),
+}
+
 /// Why something stays.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Skipped {
@@ -28,23 +39,31 @@ pub enum Skipped {
 }
 
 impl Closed {
-    /// The first cell that the edits open to anybody, now or later, in any circumstances; or of which
-    /// that could not be ruled out.
+    /// Whether the edits open anything to anybody, now or later, in any circumstances.
     #[must_use]
-    pub fn opens(&self, declared: &Declarations, before: &Engine, now: Time) -> Option<OpenedCell> {
+    pub fn opens(&self, declared: &Declarations, before: &Engine, now: Time) -> Opens {
+        self.first_opened(declared, before, now).unwrap_or(Opens::NotDecided)
+    }
+
+    /// The same; `None` where the edits cannot be made, so that nothing is known of them.
+    fn first_opened(&self, declared: &Declarations, before: &Engine, now: Time) -> Option<Opens> {
         let mut changed = declared.clone();
         for edit in &self.edits {
-            // What cannot be made is told by whoever makes the edits.
             apply(edit, &mut changed, &before.estate().catalogue, now).ok()?;
         }
         let after = Engine::new(Estate::build_beside(&changed, before.estate()).ok()?);
-        let differences =
-            differences(before.estate(), after.estate(), &same_files(declared, &changed));
+        let same = same_files(declared, &changed);
+        let differences = differences(before.estate(), after.estate(), &same);
         let request = Request::new("", "", "", now);
         let comparison = Comparison::new(before, &after, &differences, request).ok()?;
         let mut compared = comparison.compared_from_now_on();
         let everybody = comparison.everybody();
-        everybody.iter().find_map(|who| compared.first_opened(who, None, &|_, _| true))
+        let found = everybody.iter().find_map(|who| compared.first_opened(who, None, &|_, _| true));
+        Some(match found {
+            Some(cell) => Opens::Cell(cell),
+            None if compared.is_limited() => Opens::NotDecided,
+            None => Opens::Nothing,
+        })
     }
 }
 

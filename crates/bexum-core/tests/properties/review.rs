@@ -2,10 +2,10 @@
 
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Declarations;
-use bexum_core::edit::apply;
+use bexum_core::edit::{Edit, ListOf, apply};
 use bexum_core::engine::Engine;
 use bexum_core::naive::Naive;
-use bexum_core::review::{Of, Reviewing, questions};
+use bexum_core::review::{Closed, Of, Opens, Reviewing, questions};
 use bexum_core::{Estate, Reason, Request, Time};
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -67,6 +67,12 @@ fn likeness(declared: &Declarations, members: &[String], who: &str) -> f64 {
     if whole > 0.0 { sum / whole } else { 0.0 }
 }
 
+/// Whether a request is one that somebody could make, with nothing supposed.
+fn is_of_a_session(request: &Request<'_>) -> bool {
+    let is_bare = request.also.is_empty() && request.under.is_empty();
+    is_bare && request.time >= NOW && !request.who.starts_with("group:")
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
 
@@ -101,6 +107,43 @@ proptest! {
         }
     }
 
+    /// Where what follows from a review is said to open nothing, no request that anything made up is
+    /// allowed by it; and of what cannot be made, nothing is said.
+    #[test]
+    fn what_opens_nothing_opens_nothing(
+        declared in estates::estate(),
+        requests in vec(estates::request(), 80),
+    ) {
+        let engine = Engine::new(estates::build(&declared));
+        let estate = engine.estate();
+        let of: Vec<Of> =
+            declared.policies.iter().map(|one| Of::Policy(one.name.value.clone())).collect();
+        let before = Naive::new(&declared);
+        for question in questions(estate, &of) {
+            let closed = Closed { edits: vec![question.removal()], skipped: Vec::new() };
+            if closed.opens(&declared, &engine, NOW) != Opens::Nothing {
+                continue;
+            }
+            let mut changed = declared.clone();
+            let done = apply(&question.removal(), &mut changed, &estate.catalogue, NOW);
+            prop_assert!(done.is_ok(), "{question:?}: {:?}", done.err());
+            let after = Naive::new(&changed);
+            for request in requests.iter().filter(|request| is_of_a_session(request)) {
+                if after.decide(request) == Some(Reason::Granted) {
+                    let was = before.decide(request);
+                    prop_assert_eq!(was, Some(Reason::Granted), "{:?}: {:?}", question, request);
+                }
+            }
+        }
+        let impossible = Edit::Remove {
+            who: vec!["user:nobody".to_owned()],
+            list: ListOf::Members,
+            of: "none".to_owned(),
+        };
+        let closed = Closed { edits: vec![impossible], skipped: Vec::new() };
+        prop_assert_eq!(closed.opens(&declared, &engine, NOW), Opens::NotDecided);
+    }
+
     /// Where taking something away is said to close nothing, no request that anything made up is
     /// refused by it.
     #[test]
@@ -125,11 +168,7 @@ proptest! {
             prop_assert!(done.is_ok(), "{question:?}: {:?}", done.err());
             prop_assert!(Estate::build(&changed).is_ok(), "{question:?}");
             let after = Naive::new(&changed);
-            let is_session = |request: &&Request<'_>| {
-                let is_bare = request.also.is_empty() && request.under.is_empty();
-                is_bare && request.time >= NOW && !request.who.starts_with("group:")
-            };
-            for request in requests.iter().filter(is_session) {
+            for request in requests.iter().filter(|request| is_of_a_session(request)) {
                 if before.decide(request) == Some(Reason::Granted) {
                     let still = after.decide(request);
                     prop_assert_eq!(still, Some(Reason::Granted), "{:?}: {:?}", question, request);

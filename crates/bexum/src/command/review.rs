@@ -7,7 +7,7 @@ use std::sync::Arc;
 use anyhow::{Context as _, bail};
 use bexum_core::engine::Engine;
 use bexum_core::name::nearest;
-use bexum_core::review::{self, Asked, Asks, Discounted, Of, Question, Review, Reviewing};
+use bexum_core::review::{self, Asked, Asks, Discounted, Of, Opens, Question, Review, Reviewing};
 use bexum_core::time::Window;
 use bexum_core::{Declarations, Estate, Time, usage};
 use bexum_files::{Loaded, append_tables, new_review, written_answer};
@@ -505,19 +505,19 @@ fn close(at: Option<&Path>, typed: &Close) -> anyhow::Result<Exit> {
     let closed = review.close(estate, now);
     let questions = review.questions(estate);
     let opens = match closed.edits.is_empty() {
-        true => None,
+        true => Opens::Nothing,
         false => {
             let engine = Engine::new(Arc::clone(estate));
             closed.opens(&declared, &engine, now)
         }
     };
-    let text = render::closing(review, estate, &questions, &closed, opens.as_ref(), now);
+    let text = render::closing(review, estate, &questions, &closed, &opens, now);
     terminal::unless_gone(terminal::print(&text))?;
     if closed.edits.is_empty() {
         return Ok(Exit::Done);
     }
-    if opens.is_some() && typed.write && typed.despite.is_none() {
-        let text = "nothing was written: something is opened by it; `--despite REASON` writes it all the same\n";
+    if opens != Opens::Nothing && typed.write && typed.despite.is_none() {
+        let text = "nothing was written: something is opened by it, or may be; `--despite REASON` writes it all the same\n";
         terminal::unless_gone(terminal::print(text))?;
         return Ok(Exit::Denied);
     }

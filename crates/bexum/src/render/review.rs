@@ -5,8 +5,9 @@ use std::path::Path;
 
 use anyhow::Context as _;
 use askama::Template;
-use bexum_core::impact::OpenedCell;
-use bexum_core::review::{Answer, Closed, Question as CoreQuestion, Review as CoreReview, Skipped};
+use bexum_core::review::{
+    Answer, Closed, Opens, Question as CoreQuestion, Review as CoreReview, Skipped,
+};
 use bexum_core::{Estate, Time};
 use bexum_wire::review::{Question, Review, word};
 
@@ -378,7 +379,7 @@ pub(crate) fn closing(
     estate: &Estate,
     questions: &[CoreQuestion],
     closed: &Closed,
-    opens: Option<&OpenedCell>,
+    opens: &Opens,
     now: Time,
 ) -> String {
     let mut page = Page::new(crate::terminal::width());
@@ -406,7 +407,11 @@ pub(crate) fn closing(
         return page.finish();
     }
     page.line(0, &count(closed.edits.len(), "edit follows:", "edits follow:"));
-    if let Some(cell) = opens {
+    if *opens == Opens::NotDecided {
+        let line = "it could not be decided whether anything is opened by it";
+        page.line(2, &paint(style::DENY, line));
+    }
+    if let Opens::Cell(cell) = opens {
         let what = match cell.is_decided {
             true => "opened by it",
             false => "perhaps opened by it",
