@@ -3,6 +3,7 @@
 //! The loader fills these in; [`Estate::build`](crate::Estate::build) is their only use, apart from
 //! the naive evaluator, which reads them as they stand.
 
+use crate::application::{Beyond, Told};
 use crate::attribute::Value;
 use crate::catalogue::Level;
 use crate::condition::ast::Root;
@@ -59,6 +60,42 @@ pub struct Declarations {
     pub accepted: Vec<Accepted>,
     /// `[review.…]`
     pub reviews: Vec<Named<Review>>,
+    /// `[application.…]`
+    pub applications: Vec<Named<Application>>,
+    /// `[source.…]`
+    pub sources: Vec<Named<Source>>,
+}
+
+/// Where people come from, and how their columns are called here; it decides nothing.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Source {
+    /// A column or attribute there, and the key here that it becomes.
+    pub map: Vec<(Spanned<String>, Spanned<String>)>,
+}
+
+/// An application that people sign in to (spec-work section 13); it decides nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Application {
+    /// Users and groups who may sign in; `None`: everyone.
+    pub open_to: Option<List>,
+    /// What the claim of groups is called, if not `groups`.
+    pub claim: Option<Spanned<String>>,
+    /// Which groups it holds.
+    pub told: Told,
+    /// Whether members of members count.
+    pub through: bool,
+    /// Patterns of the names of groups that it holds.
+    pub names: Option<List>,
+    /// Whether it holds ids in the place of names.
+    pub as_id: bool,
+    /// How many groups it may hold.
+    pub at_most: Option<i64>,
+    /// What happens beyond.
+    pub beyond: Beyond,
+    /// Roles of the application's own, with who has them.
+    pub roles: Vec<(Spanned<String>, List)>,
+    /// How long a token counts: `1h`.
+    pub lasts: Option<Spanned<String>>,
 }
 
 /// Questions put to people about who still needs what (spec-work section 12); they decide nothing.

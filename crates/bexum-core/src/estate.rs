@@ -57,6 +57,10 @@ pub struct Estate {
     pub vet: vet::Settings,
     /// What people are asked about who still needs what.
     pub reviews: Vec<crate::review::Review>,
+    /// What people sign in to, by name.
+    pub applications: Vec<crate::application::Application>,
+    /// Where people come from, by name.
+    pub sources: Vec<crate::import::Source>,
     /// Keys that new groups may come with.
     pub(crate) presets: Vec<Preset>,
     /// Declared attributes.
@@ -104,6 +108,11 @@ impl Estate {
     pub(crate) fn shares_numbers_of(&self, other: &Self) -> bool {
         let names = &other.attribute_names;
         names.iter().all(|(id, name)| self.attribute_names.get(name) == Some(id))
+    }
+
+    /// Every user, by name.
+    pub fn each_user(&self) -> impl Iterator<Item = UserId> + use<> {
+        (0..self.users.len()).map(UserId::new)
     }
 
     /// A user.

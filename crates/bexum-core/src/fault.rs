@@ -237,6 +237,20 @@ pub enum Fault {
     /// `from` not before `until`.
     #[error("this window never opens: `from` must be before `until`")]
     NeverOpen,
+    /// A claim under a name that has another sense (spec-work section 13).
+    #[error("a claim of groups cannot be called `{0}`")]
+    ClaimName(String),
+    /// No pattern of names (spec-work section 13).
+    #[error(
+        "`{0}` is no pattern of names: letters, digits, `.` `_` `-` `@` and `*`, perhaps after `!`"
+    )]
+    NamePattern(String),
+    /// No key that an import can fill (spec-work section 14).
+    #[error("`{0}` is no key that an import fills")]
+    MappedKey(String),
+    /// No length of time (spec-work section 13).
+    #[error("`{0}` is no length of time")]
+    NoLength(String),
     /// An attribute under a built-in's name.
     #[error("no attribute can be called `{0}`: that name is built in")]
     ReservedAttribute(String),
@@ -436,6 +450,10 @@ impl Fault {
             Self::Cycle { .. } => "cycle",
             Self::EmptyList(_) => "empty-list",
             Self::NeverOpen => "never-open",
+            Self::ClaimName(_) => "claim-name",
+            Self::NamePattern(_) => "name-pattern",
+            Self::MappedKey(_) => "mapped-key",
+            Self::NoLength(_) => "no-length",
             Self::ReservedAttribute(_) => "reserved-attribute",
             Self::AttributeType(_) => "attribute-type",
             Self::MixedList(..) => "mixed-list",
@@ -512,6 +530,16 @@ impl Fault {
             }
             Self::Orphan { parent, .. } => Some(format!("declare `{parent}` first, in any file")),
             Self::BadName { grammar, .. } => Some(format!("a name here is {}", grammar.rule())),
+            Self::ClaimName(_) => Some(
+                "`sub`, `aud`, `iat`, `exp`, `name` and `roles` are claims already, and one that ends \
+                 in `-left-out` says that another is left out"
+                    .to_owned(),
+            ),
+            Self::MappedKey(_) => Some(
+                "it fills `name`, `full-name`, `enabled`, `manager`, `source-id` and `attributes.NAME`"
+                    .to_owned(),
+            ),
+            Self::NoLength(_) => Some("write one like `90m`, `8h`, `30d` or `2w`".to_owned()),
             Self::EstateMissing => {
                 Some("write `[estate]` with `name = \"…\"` and `format = 1` at its top".to_owned())
             }

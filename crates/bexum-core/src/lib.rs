@@ -84,6 +84,7 @@
 //! ```
 
 mod action_set;
+pub mod application;
 pub mod attribute;
 pub mod catalogue;
 pub mod condition;
@@ -98,6 +99,7 @@ pub mod expectation;
 pub mod fault;
 pub mod id;
 pub mod impact;
+pub mod import;
 mod items;
 pub mod limits;
 #[cfg(feature = "naive")]
@@ -136,7 +138,7 @@ pub use truth::Truth;
 
 /// Every table that a file may hold: those of the spec's section 2, in its order, then those of
 /// [expectations](expectation), with [declared attributes](vocabulary) near the top.
-pub const TABLES: [&str; 23] = [
+pub const TABLES: [&str; 25] = [
     "estate",
     "attributes",
     "service",
@@ -160,4 +162,6 @@ pub const TABLES: [&str; 23] = [
     "vet",
     "vet-accept",
     "review",
+    "application",
+    "source",
 ];

@@ -91,6 +91,23 @@ impl Time {
     }
 }
 
+/// A length of time as people write it, in microseconds: `90m`, `8h`, `30d`, `2w`; longer than nothing.
+#[must_use]
+pub fn length_in_micros(text: &str) -> Option<i64> {
+    let (at, unit) = text.char_indices().next_back()?;
+    let seconds = match unit {
+        'm' => 60,
+        'h' => 3_600,
+        'd' => 86_400,
+        'w' => 7 * 86_400,
+        _ => return None,
+    };
+    let digits = text.get(..at)?;
+    let number = digits.parse::<i64>().ok().filter(|number| *number > 0)?;
+    digits.bytes().all(|b| b.is_ascii_digit()).then_some(())?;
+    number.checked_mul(seconds * 1_000_000)
+}
+
 impl fmt::Display for Time {
     /// In UTC, without a fraction where there is none: `2026-03-01T08:00:00Z`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

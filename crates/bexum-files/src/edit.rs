@@ -13,4 +13,4 @@ mod sync;
 mod table;
 pub(crate) mod written;
 
-pub use plan::{Plan, PlanError, plan};
+pub use plan::{Plan, PlanError, plan, plan_whole};

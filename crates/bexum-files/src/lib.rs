@@ -12,6 +12,7 @@ pub mod discover;
 pub mod edit;
 mod literal;
 pub mod load;
+pub mod people;
 pub mod problem;
 mod reviews;
 pub mod source;

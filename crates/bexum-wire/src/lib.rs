@@ -5,6 +5,7 @@
 //! Nothing here prints or decides.
 
 pub mod answer;
+pub mod claims;
 pub mod common;
 pub mod edit;
 pub mod faults;
@@ -33,6 +34,8 @@ pub const VERSION: u32 = 1;
 pub fn schemas() -> Vec<(&'static str, Schema)> {
     vec![
         ("ask", written::<answer::Answer>()),
+        ("claims", written::<claims::Claims>()),
+        ("claims-all", written::<claims::All>()),
         ("edit", written::<edit::Edit>()),
         ("faults", written::<faults::Faults>()),
         ("impact", written::<impact::Impact>()),

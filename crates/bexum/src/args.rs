@@ -1,6 +1,8 @@
 //! The command line, as typed.
 
+pub(crate) mod claims;
 pub(crate) mod edit;
+pub(crate) mod import;
 pub(crate) mod review;
 pub(crate) mod trim;
 pub(crate) mod usage;
@@ -72,6 +74,9 @@ pub(crate) enum Command {
     Usage(Box<usage::Usage>),
     Trim(Box<trim::Trim>),
     Review(Box<review::Review>),
+    Claims(Box<claims::Claims>),
+    Import(Box<import::Import>),
+    Export(Box<import::Export>),
     Prove(Prove),
     Show(Show),
     Demo(Demo),
@@ -162,6 +167,9 @@ pub(crate) struct Circumstances {
     /// Circumstances as a JSON object, from a file or `-` for standard input
     #[arg(long, value_name = "FILE")]
     pub(crate) given_from: Option<PathBuf>,
+    /// The claims of a token as circumstances: JSON, or a signed token, whose signature is not checked
+    #[arg(long, value_name = "FILE")]
+    pub(crate) claims: Option<PathBuf>,
     /// The moment of the request instead of now: 2026-03-01T08:00:00Z
     #[arg(long, value_name = "TIME")]
     pub(crate) at_time: Option<String>,

@@ -176,7 +176,10 @@ pub(crate) fn report(error: &anyhow::Error) {
     match error.downcast_ref::<bexum_files::Failure>() {
         Some(failure) => print_error(&render::problem::report(failure, width())),
         None => {
-            let message = style::safe(&format!("{error:#}"));
+            // Some say more on lines of their own.
+            let message = format!("{error:#}");
+            let lines: Vec<String> = message.lines().map(style::safe).collect();
+            let message = lines.join("\n");
             print_error(&format!("{}: {message}\n", style::paint(style::ERROR, "error")));
             if let Some(Helped { help: Some(help), .. }) = error.downcast_ref() {
                 print_error(&format!("  help: {}\n", style::safe(help)));

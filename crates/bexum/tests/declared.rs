@@ -504,6 +504,8 @@ fn the_reference_misses_no_key() {
         ("[edit-rights]", "[edit-rights]\nzzzzzzzzzz = 1"),
         ("[preset.NAME]", "[preset.q]\nzzzzzzzzzz = 1"),
         ("[review.NAME]", "[review.q]\nzzzzzzzzzz = 1"),
+        ("[source.NAME]", "[source.q]\nzzzzzzzzzz = 1"),
+        ("[application.NAME]", "[application.q]\nzzzzzzzzzz = 1"),
         ("[[review.NAME.answer]]", "[[review.q.answer]]\nzzzzzzzzzz = 1"),
         (
             "[[vet-accept]]",

@@ -3,6 +3,7 @@
 mod ask;
 mod by;
 mod by_own;
+mod claims;
 mod corners;
 mod declared;
 mod demo;
@@ -12,6 +13,7 @@ mod edit;
 mod edit_writing;
 mod faults;
 mod impact;
+mod import;
 mod laws;
 mod mishaps;
 mod order;

@@ -26,6 +26,8 @@ macro_rules! every_sort {
         $each!(vet, |one| one.origin);
         $each!(accepted, |one| one.origin);
         $each!(reviews, |one| one.name.origin);
+        $each!(applications, |one| one.name.origin);
+        $each!(sources, |one| one.name.origin);
     };
 }
 

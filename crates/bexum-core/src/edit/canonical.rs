@@ -1,5 +1,6 @@
 //! Declarations without where they were written and in what order, so that two can be compared.
 
+use crate::application::{Beyond, Told};
 use crate::attribute::Value;
 use crate::catalogue::Level;
 use crate::condition::ast::Root;
@@ -86,6 +87,9 @@ no_places!(
     Verdict,
     Reason,
     VetSeverity,
+    Told,
+    Beyond,
+    i64,
     bool
 );
 
@@ -113,6 +117,8 @@ places! {
     Accepted: rule about until origin;
     Review: of by open until answers;
     Answer: window answered origin;
+    Application: open_to claim names roles lasts;
+    Source: map;
 }
 
 /// The keys of a group without where they were written.
@@ -151,6 +157,8 @@ pub fn canonical(mut declared: Declarations) -> Declarations {
     by_name(&mut declared.policies);
     by_name(&mut declared.presets);
     by_name(&mut declared.reviews);
+    by_name(&mut declared.applications);
+    by_name(&mut declared.sources);
     sorted(&mut declared.attributes);
     sorted(&mut declared.attachments);
     sorted(&mut declared.ceilings);

@@ -144,6 +144,13 @@ fn take_uses(declared: &mut Declarations, target: &Target) {
         elements(&mut role.body.taken_by);
         role.body.place.take_if(|at| goes(Sort::Path, &at.value));
     }
+    // A list that loses its last stays, so that the estate does not load: without it an application
+    // would be open to everyone.
+    for application in &mut declared.applications {
+        let body = &mut application.body;
+        let lists = body.open_to.iter_mut().chain(body.roles.iter_mut().map(|(_, list)| list));
+        lists.for_each(|list| list.value.retain(|who| !goes(Sort::Id, &who.value)));
+    }
     for policy in &mut declared.policies {
         policy.body.include.retain(|one| !goes(Sort::Policy, &one.value));
         policy.body.place.take_if(|at| goes(Sort::Path, &at.value));

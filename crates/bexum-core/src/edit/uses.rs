@@ -129,6 +129,13 @@ pub(super) fn each_mention(declared: &mut Declarations, visit: &mut dyn FnMut(Me
         }
         review.body.by.value.iter_mut().for_each(|user| one(Sort::Id, user, &of));
     }
+    for application in &mut declared.applications {
+        let name = &application.name.value;
+        let of = || format!("the application {name}");
+        let body = &mut application.body;
+        let lists = body.open_to.iter_mut().chain(body.roles.iter_mut().map(|(_, list)| list));
+        lists.flat_map(|list| &mut list.value).for_each(|who| one(Sort::Id, who, &of));
+    }
     for policy in &mut declared.policies {
         let name = &policy.name.value;
         let of = |what: &str| format!("{what} of policy:{name}");

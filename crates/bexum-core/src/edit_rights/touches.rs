@@ -126,6 +126,8 @@ impl Changed<'_> {
             Thing::Kind(_) | Thing::Service(_) => vec![Needs::FilesOwner("the catalogue")],
             Thing::Preset(_) => vec![Needs::FilesOwner("presets")],
             Thing::Review(_) => vec![Needs::FilesOwner("reviews")],
+            Thing::Application(_) => vec![Needs::FilesOwner("applications")],
+            Thing::Source(_) => vec![Needs::FilesOwner("sources of people")],
             Thing::Attribute(_) => vec![Needs::FilesOwner("declared attributes")],
             Thing::Expectation(_) => vec![Needs::FilesOwner("expectations")],
             Thing::Vet | Thing::Accepted(..) => vec![Needs::FilesOwner("what vet is told")],

@@ -3,6 +3,7 @@
 //! Order of work: names are declared first, space by space; then each thing is resolved against
 //! them. A thing with a fault still counts as declared, so that one fault does not breed others.
 
+mod applications;
 mod catalogue;
 mod edit_rights;
 mod expectations;
@@ -80,6 +81,8 @@ pub(super) fn build(
     Names::declare("preset", &declared.presets, &mut builder.faults);
     let vet = builder.build_vet(declared);
     let reviews = builder.build_reviews(declared);
+    let applications = builder.build_applications(declared);
+    let sources = builder.build_sources(declared);
     let ceilings = builder.build_ceilings(declared, &resources, &policies.policies);
     builder.refuse_same_expectations(declared);
     let checks = builder.build_checks(declared);
@@ -123,6 +126,8 @@ pub(super) fn build(
         edit_rights,
         vet,
         reviews,
+        applications,
+        sources,
         presets: declared.presets.iter().map(preset).collect(),
         attribute_names,
         identities_at,

@@ -108,6 +108,8 @@ fn has_a_say(thing: &Thing, cell: &Cell, counts: &Counts) -> bool {
         | Thing::EditRights
         | Thing::Vet
         | Thing::Review(_)
+        | Thing::Application(_)
+        | Thing::Source(_)
         | Thing::Accepted(..)
         | Thing::Name => false,
     }

@@ -60,6 +60,10 @@ pub enum Thing {
     EditRights,
     /// A review, by name.
     Review(String),
+    /// An application, by name.
+    Application(String),
+    /// A source of people, by name.
+    Source(String),
     /// How the rules of `vet` are set.
     Vet,
     /// What is accepted: a rule, and what its finding is about.
@@ -91,6 +95,8 @@ impl fmt::Display for Thing {
             Self::EditRights => write!(f, "edit-rights"),
             Self::Vet => write!(f, "the settings of vet"),
             Self::Review(name) => write!(f, "the review {name}"),
+            Self::Application(name) => write!(f, "the application {name}"),
+            Self::Source(name) => write!(f, "the source {name}"),
             Self::Accepted(rule, about) => write!(f, "what {rule} finds of {about}, accepted"),
             Self::Name => write!(f, "the estate's name"),
         }
@@ -214,6 +220,14 @@ fn things(estate: &Estate, same: &FxHashSet<FileId>) -> BTreeMap<Thing, Keys> {
     for review in estate.reviews.iter().filter(|review| differs(review.origin)) {
         let keys = vec![("what it says", text(&review.says()))];
         all.insert(Thing::Review(review.name.to_string()), (review.origin, keys));
+    }
+    for application in estate.applications.iter().filter(|one| differs(one.origin)) {
+        let keys = vec![("what it says", application.says(estate))];
+        all.insert(Thing::Application(application.name.to_string()), (application.origin, keys));
+    }
+    for one in estate.sources.iter().filter(|one| differs(one.origin)) {
+        let keys = vec![("map", text(&one.map))];
+        all.insert(Thing::Source(one.name.to_string()), (one.origin, keys));
     }
     for preset in estate.presets.iter().filter(|preset| differs(preset.origin)) {
         let keys = vec![("keys", preset.says.clone())];

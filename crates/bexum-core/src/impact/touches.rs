@@ -85,6 +85,8 @@ impl Touches {
                 | Thing::EditRights
                 | Thing::Vet
                 | Thing::Review(_)
+                | Thing::Application(_)
+                | Thing::Source(_)
                 | Thing::Accepted(..)
                 | Thing::Name => {}
             }

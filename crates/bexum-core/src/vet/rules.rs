@@ -4,14 +4,17 @@ mod awaited_name;
 mod broad_allow;
 mod cannot_narrow;
 mod climb;
+mod crowded_claim;
 mod direct_attachment;
 mod doubtful_deny;
+mod empty_listing;
 mod endless_guest;
 mod few_owners;
 mod lockout;
 mod near_name;
 mod never_matches;
 mod no_effect;
+mod open_application;
 mod outranked;
 mod over;
 mod retag;
@@ -28,7 +31,7 @@ pub(super) use never_matches::Dead;
 
 /// Every rule, in the order in which they are told: what lets somebody gain or lose the house first,
 /// then what does not do what it says, then what is untidy.
-pub static RULES: [&Rule; 21] = [
+pub static RULES: [&Rule; 24] = [
     &climb::RULE,
     &retag::RULE,
     &lockout::RULE,
@@ -43,6 +46,9 @@ pub static RULES: [&Rule; 21] = [
     &endless_guest::RULE,
     &over::RULE,
     &review_overdue::RULE,
+    &crowded_claim::RULE,
+    &empty_listing::RULE,
+    &open_application::RULE,
     &direct_attachment::RULE,
     &few_owners::RULE,
     &no_effect::RULE,

@@ -1,6 +1,7 @@
 //! From TOML text to declarations: types, keys and the letters of attribute names are checked
 //! here; what names mean is the core's business.
 
+mod applications;
 mod attributes;
 mod expectations;
 mod reader;
@@ -69,4 +70,6 @@ pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
     whole.vet.extend(part.vet);
     whole.accepted.extend(part.accepted);
     whole.reviews.extend(part.reviews);
+    whole.applications.extend(part.applications);
+    whole.sources.extend(part.sources);
 }

@@ -17,7 +17,7 @@ use toml::de::{DeString, DeTable, DeValue};
 
 use super::reader::{Reader, Value};
 use super::value;
-use super::{Decoded, attributes, expectations, reviews, vet};
+use super::{Decoded, applications, attributes, expectations, reviews, vet};
 
 /// The top of one file.
 pub(super) struct Tables<'d> {
@@ -98,6 +98,16 @@ impl Tables<'_> {
                     let about = reader.about();
                     all.declared.reviews.extend(body.map(|body| Named { name, about, body }));
                 }),
+                "source" => self.each_named(name, "a source", entry, |reader, name, all| {
+                    let (body, about) = (applications::source(reader), reader.about());
+                    all.declared.sources.push(Named { name, about, body });
+                }),
+                "application" => {
+                    self.each_named(name, "an application", entry, |reader, name, all| {
+                        let (body, about) = (applications::application(reader), reader.about());
+                        all.declared.applications.push(Named { name, about, body });
+                    });
+                }
                 "policy" => self.each_named(name, "a policy", entry, |reader, name, all| {
                     let body = policy(reader);
                     all.declared.policies.push(Named { name, about: reader.about(), body });

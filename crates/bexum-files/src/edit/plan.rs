@@ -79,11 +79,7 @@ pub fn plan(
     file: Option<&Path>,
     at_time: Time,
 ) -> Result<Plan, PlanError> {
-    let outside = |path: &Path| {
-        let path = path.to_path_buf();
-        move |why| PlanError::Outside { path, why }
-    };
-    let file = file.map(|file| estate_file(file).map_err(outside(file))).transpose()?;
+    let file = new_file(file)?;
     let mut now = State { sources: again(sources), declared };
     let mut notes = Vec::new();
     let mut changed: Vec<(PathBuf, String)> = Vec::new();
@@ -101,10 +97,50 @@ pub fn plan(
     // What was changed and changed back is as it was.
     changed.retain(|(path, text)| sources.find(path).is_none_or(|source| source.text != *text));
     changed.sort();
-    let State { sources: now_sources, declared } = now;
+    planned(before, now, changed, notes)
+}
+
+/// Plans that `wanted` is declared: `declared`, otherwise in any number of users and groups at once.
+///
+/// # Errors
+/// Every [`PlanError`].
+pub fn plan_whole(
+    before: &Estate,
+    sources: &Sources,
+    declared: Declarations,
+    wanted: Declarations,
+    file: Option<&Path>,
+) -> Result<Plan, PlanError> {
+    let file = new_file(file)?;
+    let mut now = State { sources: again(sources), declared };
+    let mut changed = Vec::new();
+    if wanted != now.declared {
+        let catalogue = &before.catalogue;
+        let step = Step { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
+        changed = step.bring(&mut now, wanted, false)?;
+    }
+    planned(before, now, changed, Vec::new())
+}
+
+fn planned(
+    before: &Estate,
+    now: State,
+    files: Texts,
+    notes: Vec<String>,
+) -> Result<Plan, PlanError> {
+    let State { sources, declared } = now;
     let built = Estate::build_beside(&declared, before);
-    let after = load::built(now_sources, built).map_err(PlanError::Refused)?;
-    Ok(Plan { files: changed, after, declared, notes })
+    let after = load::built(sources, built).map_err(PlanError::Refused)?;
+    Ok(Plan { files, after, declared, notes })
+}
+
+/// The file that was named for new tables, if it would be one of the estate.
+fn new_file(file: Option<&Path>) -> Result<Option<PathBuf>, PlanError> {
+    let Some(file) = file else { return Ok(None) };
+    match estate_file(file) {
+        Ok(path) => Ok(Some(path)),
+        Err(why) => Err(PlanError::Outside { path: file.to_path_buf(), why }),
+    }
 }
 
 /// Several keys of one thing are set one after the other.
@@ -154,6 +190,18 @@ impl Step<'_> {
             return Ok((Vec::new(), applied.notes));
         }
         let in_place = matches!(edit, Edit::Rename { .. } | Edit::Delete { .. });
+        Ok((self.bring(state, wanted, in_place)?, applied.notes))
+    }
+
+    /// Brings the files in line with what is wanted; the texts that change. `in_place` says whether names
+    /// may be others where they stand.
+    fn bring(
+        &self,
+        state: &mut State,
+        mut wanted: Declarations,
+        in_place: bool,
+    ) -> Result<Texts, PlanError> {
+        let State { sources, declared } = state;
         let files = changed_texts(sources, declared, &wanted, self.file, in_place);
         let first = sources.iter().next().map(|source| source.path.clone()).unwrap_or_default();
         let Some(files) = files else {
@@ -174,7 +222,7 @@ impl Step<'_> {
                 return Err(not_the_same());
             }
             (*sources, *declared) = read;
-            return Ok((files, applied.notes));
+            return Ok(files);
         };
         let Some(is) = load::read_some(&new_sources, &numbers) else {
             let failure = load::read_sources(new_sources, problems).err();
@@ -190,7 +238,7 @@ impl Step<'_> {
         }
         join_files(declared, is);
         *sources = new_sources;
-        Ok((files, applied.notes))
+        Ok(files)
     }
 }
 

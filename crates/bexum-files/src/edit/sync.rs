@@ -104,6 +104,7 @@ pub(super) fn changed_texts<'s>(
     sync.tables("attach", &before.attachments, &after.attachments)?;
     sync.tables("ceiling", &before.ceilings, &after.ceilings)?;
     sync.expectations(before, after)?;
+    sync.applications(before, after)?;
     sync.done()
 }
 
@@ -190,10 +191,14 @@ impl<'s> Sync<'s> {
                 }
             }
         }
+        let mut last: HashMap<&'static str, Origin> = HashMap::new();
+        for old in before {
+            let last = last.entry(word(old)).or_insert(old.name.origin);
+            *last = old.name.origin.max(*last);
+        }
         let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
         for thing in after.iter().filter(new) {
-            let like = before.iter().filter(|one| word(one) == word(thing));
-            self.add(like.map(|one| one.name.origin).max(), T::write(thing));
+            self.add(last.get(word(thing)).copied(), T::write(thing));
         }
         Some(())
     }
@@ -265,6 +270,25 @@ impl<'s> Sync<'s> {
             _ => vec![document.block_gone(origin.start as usize)],
         };
         file.splices.extend(splices);
+        Some(())
+    }
+
+    /// Applications that lose a name.
+    fn applications(&mut self, before: &Declarations, after: &Declarations) -> Option<()> {
+        for (old, new) in before.applications.iter().zip(&after.applications) {
+            if old == new {
+                continue;
+            }
+            let file = self.file(old.name.origin.file);
+            let path = vec!["application", old.name.value.as_str()];
+            let mut table = Table { file, path, element: None };
+            if let (Some(old), Some(new)) = (&old.body.open_to, &new.body.open_to) {
+                table.names_at(&["open-to"], &old.value, &new.value)?;
+            }
+            for ((role, old), (_, new)) in old.body.roles.iter().zip(&new.body.roles) {
+                table.names_at(&["roles", &role.value], &old.value, &new.value)?;
+            }
+        }
         Some(())
     }
 

@@ -1,5 +1,7 @@
 //! One table of a file, changed key by key.
 
+use std::collections::HashSet;
+
 use bexum_core::attribute::Value;
 use bexum_core::declaration::{
     Ask, Element, Group, List, Named, Policy, Role, Scope, Statement, User,
@@ -198,7 +200,17 @@ impl Table<'_, '_> {
         old: Option<&[Spanned<String>]>,
         new: Option<&[Spanned<String>]>,
     ) -> Option<()> {
-        self.list(key, old, new, |one| one.origin, |one| quoted(&one.value))
+        self.list(&[key], old, new, |one| one.origin, |one| quoted(&one.value))
+    }
+
+    /// The same of a list further down.
+    pub(super) fn names_at(
+        &mut self,
+        path: &[&str],
+        old: &[Spanned<String>],
+        new: &[Spanned<String>],
+    ) -> Option<()> {
+        self.list(path, Some(old), Some(new), |one| one.origin, |one| quoted(&one.value))
     }
 
     fn elements(
@@ -207,39 +219,42 @@ impl Table<'_, '_> {
         old: Option<&[Element]>,
         new: Option<&[Element]>,
     ) -> Option<()> {
-        self.list(key, old, new, |one| one.who.origin, written::element)
+        self.list(&[key], old, new, |one| one.who.origin, written::element)
     }
 
     /// A list of which each element has an origin; one that begins with the default is new.
     fn list<T>(
         &mut self,
-        key: &str,
+        path: &[&str],
         old: Option<&[T]>,
         new: Option<&[T]>,
         origin: impl Fn(&T) -> Origin,
         write: impl Fn(&T) -> String,
     ) -> Option<()> {
         let Some(new) = new else {
-            return if old.is_some() { self.unset(&[key]) } else { Some(()) };
+            return if old.is_some() { self.unset(path) } else { Some(()) };
         };
-        let stays = |one: &T| new.iter().any(|other| origin(other) == origin(one));
+        let kept: HashSet<Origin> = new.iter().map(&origin).collect();
+        let stays = |one: &T| kept.contains(&origin(one));
         let old = old.unwrap_or_default();
         let gone: Vec<&T> = old.iter().filter(|one| !stays(one)).collect();
         let more: Vec<String> =
             new.iter().filter(|one| origin(one) == Origin::default()).map(&write).collect();
-        let Some(value) = self.value(&[key]) else {
-            return if new.is_empty() { Some(()) } else { self.set(&[key], &written::list(more)) };
+        let Some(value) = self.value(path) else {
+            return if new.is_empty() { Some(()) } else { self.set(path, &written::list(more)) };
         };
-        let places: Vec<usize> = match value.get_ref().as_array() {
+        let array = value.get_ref().as_array();
+        let spans: Vec<_> =
+            array.into_iter().flat_map(|all| all.iter()).map(|one| one.span()).collect();
+        // Elements stand one after the other.
+        let place = |one: &T| {
+            let start = origin(one).start as usize;
+            let at = spans.partition_point(|span| span.end <= start);
+            spans.get(at).filter(|span| span.contains(&start)).map(|_| at)
+        };
+        let places: Vec<usize> = match array {
             None => vec![0; gone.len()],
-            Some(array) => {
-                let spans: Vec<_> = array.iter().map(toml::Spanned::span).collect();
-                let place = |one: &&T| {
-                    let start = origin(one).start as usize;
-                    spans.iter().position(|span| span.contains(&start))
-                };
-                gone.iter().map(place).collect::<Option<_>>()?
-            }
+            Some(_) => gone.iter().map(|one| place(one)).collect::<Option<_>>()?,
         };
         let document = &self.file.document;
         let splices = match (places.is_empty(), more.is_empty()) {
@@ -249,11 +264,10 @@ impl Table<'_, '_> {
             (false, false) => {
                 // What stays is written as it was.
                 let raw = |one: &T| {
-                    let start = origin(one).start as usize;
-                    let array = value.get_ref().as_array();
-                    let spans =
-                        array.into_iter().flat_map(|array| array.iter().map(toml::Spanned::span));
-                    let span = spans.chain([value.span()]).find(|span| span.contains(&start));
+                    let whole = value.span();
+                    let span = place(one)
+                        .map(|at| spans[at].clone())
+                        .or_else(|| whole.contains(&(origin(one).start as usize)).then_some(whole));
                     span.map_or_else(|| write(one), |span| document.text[span].to_owned())
                 };
                 let kept = new.iter().filter(|one| origin(one) != Origin::default()).map(raw);
@@ -291,7 +305,7 @@ impl Table<'_, '_> {
             (!asks.is_empty()).then(|| asks.to_vec())
         };
         let (was, is) = (asks(&a.asks), asks(&b.asks));
-        self.list("asks", was.as_deref(), is.as_deref(), |one| one.who.origin, written::ask)?;
+        self.list(&["asks"], was.as_deref(), is.as_deref(), |one| one.who.origin, written::ask)?;
         self.text("source", a.imported.source.as_deref(), b.imported.source.as_deref())?;
         self.text("source-id", a.imported.source_id.as_deref(), b.imported.source_id.as_deref())?;
         self.attributes(&a.attributes, &b.attributes)

@@ -1,5 +1,5 @@
 //! `replay` of a million lines: against a program that reads and writes the same and decides
-//! nothing; on two threads against one; its memory.
+//! nothing; on two threads against one; against `usage` of the same; its memory.
 
 use std::process::Command;
 
@@ -15,7 +15,7 @@ pub(crate) fn run(platforms: &Platforms) {
     let estate = platforms.estate(Size::L, "L", Layout::default());
     let requests = platforms.requests(Size::L, "L", LINES);
     let this = std::env::current_exe().expect("this program");
-    let mut took: [Vec<Took>; 4] = Default::default();
+    let mut took: [Vec<Took>; 5] = Default::default();
     for _ in 0..ROUNDS {
         took[0].push(process(Command::new(&this).env("BEXUM_FLOOR", "1").arg(&requests)));
         took[1].push(process(bexum().arg("-C").arg(&estate).args(["show", "kind:store"])));
@@ -23,6 +23,8 @@ pub(crate) fn run(platforms: &Platforms) {
             let replay = ["replay", "--threads", threads];
             took[i].push(process(bexum().arg("-C").arg(&estate).args(replay).arg(&requests)));
         }
+        let usage = ["usage", "--format", "json", "--threads", "2"];
+        took[4].push(process(bexum().arg("-C").arg(&estate).args(usage).arg(&requests)));
     }
     let cpu = |i: usize| median(took[i].iter().map(|took| took.cpu).collect());
     let wall = |i: usize| median(took[i].iter().map(|took| took.wall).collect());
@@ -34,6 +36,11 @@ pub(crate) fn run(platforms: &Platforms) {
     let without = one.saturating_sub(load);
     tell(&format!("    without the load      {without:.2?}  {:.2}", ratio(without, floor)));
     tell(&format!("  replay, two threads     {two:.2?}  {:.2}", ratio(two, floor)));
+    tell(&format!(
+        "  usage, two threads      {:.2?}  {:.2} times replay",
+        cpu(4),
+        ratio(cpu(4), two)
+    ));
     let (one, two, load) = (wall(2), wall(3), wall(1));
     tell(&format!(
         "  by the clock            {one:.2?} on one, {two:.2?} on two: {:.2} times as fast",
@@ -48,15 +55,16 @@ pub(crate) fn run(platforms: &Platforms) {
 /// Peak memory, the short log first.
 pub(crate) fn memory(platforms: &Platforms) {
     let estate = platforms.estate(Size::L, "L", Layout::default());
-    let peak_of = |lines: usize| {
-        let requests = platforms.requests(Size::L, "L", lines);
-        peak(&["-C".as_ref(), estate.as_os_str(), "replay".as_ref(), requests.as_os_str()])
-    };
-    let (short, long) = (peak_of(10_000), peak_of(LINES));
     let mega = |bytes: u64| bytes as f64 / f64::from(1 << 20);
-    tell(&format!(
-        "replay on L takes {:.0} MiB of memory for 10000 lines, {:.0} MiB for {LINES}",
-        mega(short),
-        mega(long)
-    ));
+    for command in ["replay", "usage"] {
+        let peak_of = |lines: usize| {
+            let requests = platforms.requests(Size::L, "L", lines);
+            peak(&["-C".as_ref(), estate.as_os_str(), command.as_ref(), requests.as_os_str()])
+        };
+        tell(&format!(
+            "{command} on L takes {:.0} MiB of memory for 10000 lines, {:.0} MiB for {LINES}",
+            mega(peak_of(10_000)),
+            mega(peak_of(LINES))
+        ));
+    }
 }

@@ -12,6 +12,7 @@ use bexum_core::attribute::Value;
 use bexum_core::name::Grammar;
 use clap::Parser;
 
+use super::token;
 use crate::args::Circumstances;
 use bexum_wire::json::Json;
 use bexum_wire::request as wire;
@@ -47,6 +48,18 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>
             typed_time = true;
         }
     }
+    if let Some(file) = &typed.claims {
+        let (text, mut decoded) = (read_all(file)?, String::new());
+        let flat = token::circumstances(&text, &mut decoded, file, request.time)?;
+        for (key, value) in flat.values {
+            if given.iter().any(|(known, _)| *known == key) {
+                bail!("`{key}` is a claim, and stands in `--given-from` too");
+            }
+            given.push((key.into_owned(), value));
+        }
+        let tables = flat.empty_tables.into_iter();
+        request.empty_tables.extend(tables.map(|name| Cow::Owned(name.into_owned())));
+    }
     let mut names: BTreeSet<String> = given.iter().map(|(name, _)| name.clone()).collect();
     for pair in &typed.given {
         let (key, value) = read_pair("--given", pair)?;
@@ -54,7 +67,8 @@ pub(super) fn request(typed: &Circumstances) -> anyhow::Result<(Request<'static>
             bail!("the time of the request is given with `--at-time`");
         }
         if !names.insert(key.clone()) {
-            bail!("`--given {key}` is given twice");
+            let also = if typed.claims.is_some() { ", or is a claim too" } else { "" };
+            bail!("`--given {key}` is given twice{also}");
         }
         given.push((key, value));
     }

@@ -53,6 +53,24 @@ fn principals(is_wanted: fn(Principal) -> bool) -> Vec<CompletionCandidate> {
     })
 }
 
+/// Users and applications.
+pub(crate) fn signing_in() -> Vec<CompletionCandidate> {
+    from_estate(|estate| {
+        let users = estate.principals().filter(|who| matches!(who, Principal::User(_)));
+        let applications = estate.applications.iter().map(|one| one.name.to_string());
+        users.map(|who| estate.principal_id(who)).chain(applications).collect()
+    })
+}
+
+/// Declared sources of people, and those that somebody carries.
+pub(crate) fn sources() -> Vec<CompletionCandidate> {
+    from_estate(|estate| {
+        let declared = estate.sources.iter().map(|one| one.name.to_string());
+        let carried = estate.users.iter().filter_map(|user| user.imported.source.as_deref());
+        declared.chain(carried.map(str::to_owned)).collect()
+    })
+}
+
 /// `group:…`
 pub(crate) fn groups() -> Vec<CompletionCandidate> {
     principals(|who| matches!(who, Principal::Group(_)))
@@ -109,7 +127,10 @@ pub(crate) fn things() -> Vec<CompletionCandidate> {
         let principals = estate.principals().map(|who| estate.principal_id(who));
         let policies = estate.policies.iter().map(|policy| format!("policy:{}", policy.name));
         let kinds = estate.catalogue.kinds.iter().map(|kind| format!("kind:{}", kind.name));
-        lists.chain(principals).chain(policies).chain(kinds).chain(paths_of(estate)).collect()
+        let applications =
+            estate.applications.iter().map(|one| format!("application:{}", one.name));
+        let named = principals.chain(policies).chain(kinds).chain(applications);
+        lists.chain(named).chain(paths_of(estate)).collect()
     })
 }
 

@@ -24,7 +24,8 @@ use crate::render::edit::{Shown, diff};
 use crate::terminal::{self, Helped};
 
 /// The edits that were asked for, each as it was written.
-struct Asked {
+#[derive(Default)]
+pub(super) struct Asked {
     /// The line in a file, from 1, with the edit's text.
     lines: Vec<(Option<usize>, String)>,
     edits: Vec<Edit>,
@@ -36,7 +37,7 @@ pub(super) fn run(at: Option<&Path>, typed: Typed) -> anyhow::Result<Exit> {
     let now = Time(now.0 - now.0.rem_euclid(1_000_000));
     let mut typed = typed;
     let asked = asked(&mut typed, now)?;
-    make(at, &typed, &asked, now)
+    make_asked(at, &typed, &asked, now)
 }
 
 /// Shows some edits and what they do, as data; writes them if that was typed.
@@ -44,10 +45,46 @@ pub(super) fn make_these(at: Option<&Path>, typed: &Typed, edits: &[Edit]) -> an
     let now = super::moment(None)?;
     let now = Time(now.0 - now.0.rem_euclid(1_000_000));
     let lines = edits.iter().map(|edit| (None, edit.to_string())).collect();
-    make(at, typed, &Asked { lines, edits: edits.to_vec() }, now)
+    make_asked(at, typed, &Asked { lines, edits: edits.to_vec() }, now)
 }
 
-fn make(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::Result<Exit> {
+fn make_asked(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::Result<Exit> {
+    make(at, typed, |before, declared| {
+        let (estate, sources) = (&before.estate, &before.sources);
+        let planned = plan(estate, sources, declared, &asked.edits, typed.file.as_deref(), now);
+        let renames = |edit: &Edit| matches!(edit, Edit::Rename { .. });
+        Ok(Proposed {
+            plan: planned.map_err(|error| told(error, asked))?,
+            edits: asked.lines.iter().map(|(_, text)| text.clone()).collect(),
+            only_renames: asked.edits.iter().all(renames),
+            head: String::new(),
+            refused: None,
+            import: None,
+        })
+    })
+}
+
+/// A change that is planned, with what there is to say of it.
+pub(super) struct Proposed {
+    pub(super) plan: Plan,
+    /// The edits, where it is made of some.
+    pub(super) edits: Vec<String>,
+    /// Whether all of them give new names, so that nothing else may change.
+    pub(super) only_renames: bool,
+    /// What people are told first.
+    pub(super) head: String,
+    /// Why it is not to be written whatever it does.
+    pub(super) refused: Option<String>,
+    /// Of an import, what machines are told.
+    pub(super) import: Option<wire::Import>,
+}
+
+/// Shows a change and what it does; writes it if that was typed.
+pub(super) fn make(
+    at: Option<&Path>,
+    typed: &Typed,
+    propose: impl FnOnce(&Loaded, Declarations) -> anyhow::Result<Proposed> + Send,
+) -> anyhow::Result<Exit> {
     let root = super::root(at)?;
     // Whoever writes keeps others from it until all is done.
     let lock = match typed.write {
@@ -59,15 +96,13 @@ fn make(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::R
     };
     let (loaded, declared) = bexum_files::load_declared(&Folder(&root), None)
         .map_err(|failure| anyhow::Error::new(*failure))?;
-    let Loaded { estate, sources } = loaded;
     // Who may is asked of what is declared before; else nobody needs that any more.
     let kept = typed.by.as_ref().map(|_| declared.clone()).unwrap_or_default();
-    let (planned, engine) = rayon::join(
-        || plan(&estate, &sources, declared, &asked.edits, typed.file.as_deref(), now),
-        || Engine::new(Arc::clone(&estate)),
-    );
-    let planned = planned.map_err(|error| told(error, asked))?;
-    let Plan { files, after, declared: declared_after, notes } = planned;
+    let (proposed, engine) =
+        rayon::join(|| propose(&loaded, declared), || Engine::new(Arc::clone(&loaded.estate)));
+    let Proposed { plan, edits, only_renames, head, refused: refused_anyway, import } = proposed?;
+    let Plan { files, after, declared: declared_after, notes } = plan;
+    let Loaded { estate, sources } = loaded;
     let before = Side {
         name: "the files".to_owned(),
         estate,
@@ -90,7 +125,7 @@ fn make(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::R
     let diffs: Vec<String> = changes.iter().map(|(path, old, new)| diff(path, *old, new)).collect();
     let impact = impact_of(typed);
     let exit = weigh(at, &impact, [&before, &after], |weighed| {
-        let refused = refused(typed, asked, weighed);
+        let refused = refused_anyway.clone().or_else(|| refused(typed, only_renames, weighed));
         let is_written = typed.write && refused.is_none() && !files.is_empty();
         if let (true, Some(lock)) = (is_written, &lock) {
             lock.write(&before.sources, &files)?;
@@ -99,7 +134,8 @@ fn make(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::R
             true => {
                 let shape = wire::Edit {
                     version: bexum_wire::VERSION,
-                    edits: asked.lines.iter().map(|(_, text)| text.clone()).collect(),
+                    edits: edits.clone(),
+                    import: import.clone(),
                     written: is_written,
                     refused: refused.clone(),
                     despite: typed.despite.clone(),
@@ -127,7 +163,7 @@ fn make(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::R
                     is_written,
                     asks_to_write: typed.write,
                 };
-                terminal::print(&shown.text(terminal::width()))
+                terminal::print(&(head.clone() + &shown.text(terminal::width())))
             }
         };
         terminal::unless_gone(printed)?;
@@ -229,7 +265,7 @@ fn impact_of(typed: &Typed) -> Impact {
 
 /// Why the edits are not to be written, if so: somebody may not make them, an expectation breaks, or
 /// a new name changes more than names.
-fn refused(typed: &Typed, asked: &Asked, weighed: &Weighed<'_>) -> Option<String> {
+fn refused(typed: &Typed, only_renames: bool, weighed: &Weighed<'_>) -> Option<String> {
     if let Some(by) = weighed.ruling.as_ref().filter(|by| !by.ruling.is_allowed()) {
         return Some(format!("{} may not make this change", by.request.who));
     }
@@ -242,8 +278,7 @@ fn refused(typed: &Typed, asked: &Asked, weighed: &Weighed<'_>) -> Option<String
     if let Err(left_out) = weighed.expect_whole() {
         return Some(format!("what it does is not known in full: {left_out}"));
     }
-    let renames = |edit: &Edit| matches!(edit, Edit::Rename { .. });
-    if asked.edits.iter().all(renames) {
+    if only_renames {
         let (left, _) = told_as_one(weighed.cells, &weighed.renamed());
         if !left.is_empty() {
             return Some("under the new name it is not the same that can be done".to_owned());
@@ -253,7 +288,7 @@ fn refused(typed: &Typed, asked: &Asked, weighed: &Weighed<'_>) -> Option<String
 }
 
 /// Why edits cannot be planned, with the line, and what to do.
-fn told(error: PlanError, asked: &Asked) -> anyhow::Error {
+pub(super) fn told(error: PlanError, asked: &Asked) -> anyhow::Error {
     let line = |at: usize| match asked.lines.get(at) {
         Some((Some(line), _)) => format!("line {line}: "),
         _ => String::new(),

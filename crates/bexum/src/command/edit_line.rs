@@ -5,7 +5,7 @@ use bexum_core::Time;
 use bexum_core::attribute::Value;
 use bexum_core::edit::{Edit, Keyed, ListOf, Target};
 use bexum_core::policy::Effect;
-use bexum_core::time::Window;
+use bexum_core::time::{Window, length_in_micros};
 use clap::Parser as _;
 
 use super::circumstances::read_pair;
@@ -242,15 +242,6 @@ pub(super) fn moment(text: &str) -> anyhow::Result<Time> {
 
 /// A length in microseconds.
 pub(super) fn length_of(text: &str) -> anyhow::Result<i64> {
-    let unit = text.chars().last().and_then(|unit| match unit {
-        'm' => Some(60),
-        'h' => Some(3_600),
-        'd' => Some(86_400),
-        'w' => Some(7 * 86_400),
-        _ => None,
-    });
-    let number = text.get(..text.len().saturating_sub(1)).and_then(|text| text.parse::<i64>().ok());
-    let length = unit.zip(number).filter(|(_, number)| *number > 0);
-    let length = length.and_then(|(unit, number)| number.checked_mul(unit * 1_000_000));
-    length.with_context(|| format!("`{text}` is no length of time: write 90m, 8h, 30d or 2w"))
+    length_in_micros(text)
+        .with_context(|| format!("`{text}` is no length of time: write 90m, 8h, 30d or 2w"))
 }

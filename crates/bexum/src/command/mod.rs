@@ -3,12 +3,15 @@
 mod ask;
 mod by;
 mod circumstances;
+mod claims;
 pub(crate) mod complete;
 mod demo;
 mod edit;
 mod edit_line;
+mod export;
 mod impact;
 mod impact_log;
+mod import;
 mod init;
 mod lines;
 mod manual;
@@ -19,6 +22,7 @@ mod replay;
 mod review;
 mod save;
 mod show;
+mod token;
 mod trim;
 mod turned;
 mod usage;
@@ -33,7 +37,9 @@ use bexum_core::{Declarations, Estate, RequestFault, Time};
 use bexum_files::{Failure, Folder, Loaded};
 use bexum_wire::faults::Faults;
 
+use crate::args::claims::ClaimsFormat;
 use crate::args::edit::Supposed;
+use crate::args::import::ExportFormat;
 use crate::args::review::ReviewFormat;
 use crate::args::usage::UsageFormat;
 use crate::args::vet::VetFormat;
@@ -52,6 +58,9 @@ pub(crate) fn run(args: Args) -> anyhow::Result<Exit> {
         Command::Vet(typed) => typed.format == VetFormat::Json,
         Command::Usage(typed) => typed.format == UsageFormat::Json,
         Command::Trim(typed) => typed.format == Format::Json,
+        Command::Claims(typed) => typed.format == ClaimsFormat::Json,
+        Command::Import(typed) => typed.format == Format::Json,
+        Command::Export(typed) => typed.format != ExportFormat::Csv,
         Command::Review(typed) => typed.format == ReviewFormat::Json,
         Command::Prove(typed) => typed.format == ProofFormat::Json,
         Command::Show(typed) => typed.format == ShowFormat::Json,
@@ -80,6 +89,9 @@ fn dispatch(args: Args) -> anyhow::Result<Exit> {
         Command::Usage(typed) => usage::run(at, &typed),
         Command::Trim(typed) => trim::run(at, &typed),
         Command::Review(typed) => review::run(at, &typed),
+        Command::Claims(typed) => claims::run(at, &typed),
+        Command::Import(typed) => import::run(at, &typed),
+        Command::Export(typed) => export::run(at, &typed),
         Command::Prove(typed) => prove::run(at, &typed),
         Command::Replay(replay) => replay::run(at, &replay),
         Command::Show(show) => show::run(at, &show),

@@ -394,7 +394,7 @@ fn below(estate: &Estate, typed: &Reach) -> anyhow::Result<Option<ScopeId>> {
 }
 
 /// The circumstances of everybody in turn; a stand-in for who asks.
-fn bounded(estate: &Estate, mut request: Request<'static>) -> anyhow::Result<Viewpoint> {
+pub(super) fn bounded(estate: &Estate, mut request: Request<'static>) -> anyhow::Result<Viewpoint> {
     let Some(somebody) = estate.principals().next() else {
         bail!("this estate has no principals, so nobody can do anything");
     };

@@ -1,5 +1,6 @@
 //! `ask --save-check`: the question just answered, kept as a check.
 
+use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
@@ -78,4 +79,15 @@ fn check(name: &str, request: &Request<'_>, time: Option<Time>, reason: Reason) 
         about: None,
         origin: Origin::default(),
     }
+}
+
+/// Writes a file as a whole: whoever reads it has the old text or the new one.
+pub(super) fn replace_file(file: &Path, text: &[u8]) -> anyhow::Result<()> {
+    let shown = || format!("cannot write `{}`", file.display());
+    let parent = file.parent().filter(|parent| !parent.as_os_str().is_empty());
+    let mut written =
+        tempfile::NamedTempFile::new_in(parent.unwrap_or(Path::new("."))).with_context(shown)?;
+    written.write_all(text).with_context(shown)?;
+    written.persist(file).with_context(shown)?;
+    Ok(())
 }

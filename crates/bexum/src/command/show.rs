@@ -1,5 +1,6 @@
 //! `bexum show`: what is in the estate, as lists, or one thing of it.
 
+mod applications;
 mod declared;
 mod handover;
 mod lists;
@@ -97,6 +98,9 @@ impl View<'_> {
                     Err(unknown("kind", name, known))
                 }
             },
+            Some(("application", name)) => {
+                Ok(self.application(super::claims::find_application(estate, name)?))
+            }
             Some(("scope", path)) => self.place(path),
             _ if PrincipalType::split(what).is_some() => match estate.find_principal(what) {
                 Some(principal) => Ok(self.principal(principal)),

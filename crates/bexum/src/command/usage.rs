@@ -1,7 +1,7 @@
 //! `bexum usage`: what logs used.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::{BufReader, Read, Write as _};
+use std::io::{BufReader, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -20,6 +20,7 @@ use super::edit_line::length_of;
 use super::lines::{self, Batch, Decides, Errors, Line, read_with_care, share_out, too_long};
 use super::packed::open;
 use super::reach::named_actions;
+use super::save::replace_file;
 use crate::args::usage::{Usage, UsageFormat};
 use crate::command_line;
 use crate::exit::Exit;
@@ -41,7 +42,8 @@ pub(super) fn run(at: Option<&Path>, typed: &Usage) -> anyhow::Result<Exit> {
     bar.finish_and_clear();
     let summary = summary?;
     if let Some(file) = &typed.save {
-        save(&summary, file)?;
+        let text = serde_json::to_string(&summary)? + "\n";
+        replace_file(file, text.as_bytes())?;
     }
     let sorts: Vec<By> = typed.by.map_or(By::ALL.to_vec(), |by| vec![by.into()]);
     let rows = rows(&summary, &engine, &sorts, narrow.is_narrow().then_some(&narrow), idle_since)?;
@@ -412,18 +414,6 @@ fn rows(
 }
 
 /// Writes a summary where none can be seen half-written.
-fn save(summary: &Summary, file: &Path) -> anyhow::Result<()> {
-    let shown = || format!("cannot write `{}`", file.display());
-    let parent = file.parent().filter(|parent| !parent.as_os_str().is_empty());
-    let mut written =
-        tempfile::NamedTempFile::new_in(parent.unwrap_or(Path::new("."))).with_context(shown)?;
-    let text = serde_json::to_string(summary)?;
-    written.write_all(text.as_bytes()).with_context(shown)?;
-    written.write_all(b"\n").with_context(shown)?;
-    written.persist(file).with_context(shown)?;
-    Ok(())
-}
-
 /// How many bytes there are to read, where that can be told.
 pub(super) fn bar_of(logs: &[PathBuf]) -> ProgressBar {
     let length = |path: &PathBuf| {

@@ -1,6 +1,7 @@
 //! From data to text. Nothing here decides anything.
 
 pub(crate) mod answer;
+pub(crate) mod claims;
 pub(crate) mod drawing;
 pub(crate) mod edit;
 mod fold;
@@ -11,6 +12,7 @@ pub(crate) mod impact_besides;
 pub(crate) mod impact_csv;
 mod impact_markdown;
 mod impact_page;
+pub(crate) mod import;
 pub(crate) mod junit;
 pub(crate) mod page;
 pub(crate) mod phrases;
@@ -20,6 +22,7 @@ pub(crate) mod reach_csv;
 pub(crate) mod report;
 pub(crate) mod report_page;
 pub(crate) mod review;
+pub(crate) mod rows;
 pub(crate) mod ruling;
 pub(crate) mod style;
 pub(crate) mod trim;

@@ -67,11 +67,36 @@ impl<'e> Asked<'e> {
         people: impl Iterator<Item = (String, Viewpoint)>,
         cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(Spot, Cells)>,
     ) -> anyhow::Result<Exit> {
-        let estate = self.engine.estate();
         let mut csv = csv::Writer::from_writer(io::stdout().lock());
         let mut head = vec!["who", "as", "where", "action", "outcome"];
         head.extend(self.sources.then_some("source"));
         csv.write_record(head).map_err(as_io)?;
+        let exit = self.each(people, cells, |record| {
+            csv.write_record(record).map_err(as_io).map_err(Into::into)
+        });
+        csv.flush()?;
+        exit
+    }
+
+    /// Everything that everybody can do, or only some, a row each: who, the role taken up, where, the action, the outcome.
+    pub(crate) fn rows(
+        &self,
+        anybody: &Viewpoint,
+        only: &[String],
+        row: impl FnMut(&[&str]) -> anyhow::Result<()>,
+    ) -> anyhow::Result<Exit> {
+        let is_asked = |who: &String| only.is_empty() || only.contains(who);
+        let people = self.everybody(anybody).filter(|(who, _)| is_asked(who));
+        self.each(people, Actors::cells, row)
+    }
+
+    fn each(
+        &self,
+        people: impl Iterator<Item = (String, Viewpoint)>,
+        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(Spot, Cells)>,
+        mut row: impl FnMut(&[&str]) -> anyhow::Result<()>,
+    ) -> anyhow::Result<Exit> {
+        let estate = self.engine.estate();
         // A terminal is not steered; a file has the bytes.
         let is_terminal = io::stdout().is_terminal();
         let shown = |text: &str| if is_terminal { safe(text) } else { text.to_owned() };
@@ -99,12 +124,11 @@ impl<'e> Asked<'e> {
                             shown(&self.source(&mut decider, &session, &spot, i, outcome))
                         });
                         record.extend(source.as_deref());
-                        csv.write_record(record).map_err(as_io)?;
+                        row(&record)?;
                     }
                 }
             }
         }
-        csv.flush()?;
         match told_apart(estate, &actors.limited) {
             None => Ok(Exit::Done),
             Some(limited) => bail!("rows are left out: {limited}"),

@@ -64,6 +64,13 @@ impl Folder {
         folder
     }
 
+    /// A folder with a copy of another.
+    pub(crate) fn copy_of(dir: &Path) -> Self {
+        let folder = Self::new();
+        copy(dir, folder.path());
+        folder
+    }
+
     pub(crate) fn path(&self) -> &Path {
         self.dir.path()
     }

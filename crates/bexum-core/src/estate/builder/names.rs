@@ -132,6 +132,10 @@ fn check_letters(what: &'static str, name: &Spanned<String>, faults: &mut Vec<Lo
         "group" => (Grammar::Plain, "a group"),
         "role" => (Grammar::Plain, "a role"),
         "policy" => (Grammar::Plain, "a policy"),
+        "preset" => (Grammar::Plain, "a preset"),
+        "review" => (Grammar::Plain, "a review"),
+        "source" => (Grammar::Plain, "a source"),
+        "application" => (Grammar::Plain, "an application"),
         _ => (Grammar::Plain, "a scope's segment"),
     };
     let mut check = |part: &str| {

@@ -35,6 +35,7 @@ pub(super) enum Allowed {
     Members,
     Holders,
     Everyone,
+    People,
 }
 
 impl Allowed {
@@ -43,6 +44,7 @@ impl Allowed {
             Self::Users => "write `user:NAME`",
             Self::Members => "write `user:NAME`, `group:NAME` or `resource:PATH`",
             Self::Holders => "write `user:NAME`, `group:NAME`, `role:NAME` or `resource:PATH`",
+            Self::People => "write `user:NAME`, `group:NAME` or `everyone`",
             Self::Everyone => {
                 "write `user:NAME`, `group:NAME`, `role:NAME`, `resource:PATH` or `everyone`"
             }
@@ -194,11 +196,12 @@ impl Builder<'_> {
         allowed: Allowed,
         resources: &FixedBitSet,
     ) -> Option<Subject> {
-        if written.value == "everyone" && matches!(allowed, Allowed::Everyone) {
+        if written.value == "everyone" && matches!(allowed, Allowed::Everyone | Allowed::People) {
             return Some(Subject::Everyone);
         }
         let split = PrincipalType::split(&written.value).filter(|(found, _)| match allowed {
             Allowed::Users => *found == PrincipalType::User,
+            Allowed::People => matches!(found, PrincipalType::User | PrincipalType::Group),
             Allowed::Members => *found != PrincipalType::Role,
             Allowed::Holders | Allowed::Everyone => true,
         });

@@ -20,7 +20,7 @@ use crate::render::report::{Cell, Report};
 type List = for<'v, 'e, 'r> fn(&'v View<'e>, &'r mut Report);
 
 /// Every list by its name.
-pub(super) const LISTS: [(&str, List); 12] = [
+pub(super) const LISTS: [(&str, List); 13] = [
     ("scopes", scopes),
     ("catalogue", catalogue),
     ("users", users),
@@ -32,6 +32,7 @@ pub(super) const LISTS: [(&str, List); 12] = [
     ("windows", super::overview::windows),
     ("expectations", expectations),
     ("attributes", super::declared::attributes),
+    ("applications", super::applications::applications),
     ("edit-rights", super::declared::edit_rights),
 ];
 

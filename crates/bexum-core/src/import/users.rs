@@ -1,0 +1,233 @@
+//! Users: who is new, who is otherwise, who is gone.
+
+use rustc_hash::FxHashSet;
+
+use super::{Given, Importing, Person, carries};
+use crate::attribute::{Value, is_reserved};
+use crate::declaration::{Imported, Named, User};
+use crate::name::Grammar;
+use crate::origin::{Origin, Spanned};
+use crate::time::Time;
+use crate::vocabulary::{Misfit, ValueType};
+
+fn spanned(text: &str) -> Spanned<String> {
+    Spanned::new(text.to_owned(), Origin::default())
+}
+
+impl Importing<'_> {
+    pub(super) fn users(&mut self) {
+        let people = self.people;
+        self.refuse_attributes();
+        let lower: FxHashSet<String> =
+            self.users.keys().map(|name| name.to_ascii_lowercase()).collect();
+        let mut in_files: FxHashSet<usize> = FxHashSet::default();
+        for person in &people.persons {
+            let known = self.users.get(&person.name).copied();
+            if known.is_none() && lower.contains(&person.name.to_ascii_lowercase()) {
+                let message = format!(
+                    "a user is here already whose name differs from `{}` in case alone",
+                    person.name
+                );
+                self.complain(&person.place, message, None);
+                continue;
+            }
+            let at = match known {
+                Some(at) => at,
+                None => {
+                    let at = self.made.declared.users.len();
+                    let body = User {
+                        enabled: person.enabled.unwrap_or(true),
+                        imported: self.imported(person.id.as_deref()),
+                        ..User::default()
+                    };
+                    let name = spanned(&person.name);
+                    self.made.declared.users.push(Named { name, about: None, body });
+                    self.made.new.push(format!("user:{}", person.name));
+                    self.users.insert(person.name.clone(), at);
+                    at
+                }
+            };
+            in_files.insert(at);
+            let before = self.made.declared.users[at].body.clone();
+            if known.is_some() {
+                let Some(is_adopted) =
+                    self.may_be("user", &person.name, &before.imported, &person.place)
+                else {
+                    continue;
+                };
+                if is_adopted {
+                    self.made.adopted.push(format!("user:{}", person.name));
+                }
+                self.made.of_source += 1;
+            }
+            let after = self.agreed(&before, person);
+            if known.is_some() {
+                self.turned(&person.name, before.enabled, after.enabled);
+                let mut same = after.clone();
+                (same.imported, same.enabled) = (before.imported.clone(), before.enabled);
+                self.made.changed += usize::from(same != before);
+            }
+            self.made.declared.users[at].body = after;
+        }
+        self.keep_ids();
+        self.managers();
+        if people.speaks_of.persons {
+            self.gone(&in_files);
+        }
+    }
+
+    fn imported(&self, id: Option<&str>) -> Imported {
+        Imported { source: Some(self.terms.source.to_owned()), source_id: id.map(str::to_owned) }
+    }
+
+    fn turned(&mut self, name: &str, before: bool, after: bool) {
+        match (before, after) {
+            (true, false) => self.made.disabled.push(format!("user:{name}")),
+            (false, true) => self.made.enabled.push(format!("user:{name}")),
+            _ => {}
+        }
+    }
+
+    /// A user as the source has them, but for the manager.
+    fn agreed(&mut self, before: &User, person: &Person) -> User {
+        let speaks = &self.people.speaks_of;
+        let mut user = before.clone();
+        let id = person.id.as_deref().or(before.imported.source_id.as_deref());
+        user.imported = self.imported(id);
+        user.enabled = person.enabled.unwrap_or(before.enabled);
+        // A name of nothing is as good as none: that is no difference.
+        let has_none = before.full_name.as_deref().is_none_or(str::is_empty);
+        if speaks.full_name && !(has_none && person.full_name.is_none()) {
+            user.full_name.clone_from(&person.full_name);
+        }
+        for name in &speaks.attributes {
+            let old = before.attributes.iter().find(|(known, _)| known.value == *name);
+            let old = old.map(|(_, value)| value);
+            let given = person.attributes.iter().find(|(known, _)| known == name);
+            let value = given.and_then(|(_, given)| self.value(name, given, old, person));
+            user.attributes.retain(|(known, _)| known.value != *name || value.is_some());
+            let Some(value) = value else { continue };
+            match user.attributes.iter_mut().find(|(known, _)| known.value == *name) {
+                Some((_, old)) => *old = value,
+                None => user.attributes.push((spanned(name), value)),
+            }
+        }
+        user
+    }
+
+    /// What a source says of an attribute, as a value of the type that is wanted: the one declared, else
+    /// that of the value here, else what it looks like to the source. A text of nothing is none, save
+    /// where it stands here already.
+    fn value(
+        &mut self,
+        name: &str,
+        given: &Given,
+        old: Option<&Value>,
+        person: &Person,
+    ) -> Option<Value> {
+        let (text, typed) = match given {
+            Given::Text(text) => (text.as_str(), None),
+            Given::Typed(Value::Text(text)) => (&**text, None),
+            Given::Typed(value) => ("", Some(value.clone())),
+        };
+        if typed.is_none() && text.is_empty() {
+            return old.filter(|old| **old == Value::Text("".into())).cloned();
+        }
+        let who = &self.estate.vocabulary.who;
+        let of_old = old.and_then(|old| match old {
+            Value::Integer(_) => Some(ValueType::Integer),
+            Value::Boolean(_) => Some(ValueType::Boolean),
+            Value::Time(_) => Some(ValueType::Time),
+            Value::Text(_) | Value::List(_) => None,
+        });
+        let wanted = who.rule(name).map(|rule| rule.value_type).or(of_old);
+        let as_wanted = |text: &str| match wanted {
+            Some(ValueType::Integer) => text.parse().ok().map(Value::Integer),
+            Some(ValueType::Boolean) => match text.to_ascii_lowercase().as_str() {
+                "true" => Some(Value::Boolean(true)),
+                "false" => Some(Value::Boolean(false)),
+                _ => None,
+            },
+            Some(ValueType::Time) => Time::parse(text).map(Value::Time),
+            Some(ValueType::Text) | None => Some(Value::Text(text.into())),
+        };
+        let value = typed.or_else(|| as_wanted(text));
+        let Some(value) = value else {
+            let word = wanted.map_or("value", ValueType::word);
+            let message = format!("`{text}` is no {word}, as `attributes.{name}` is to be");
+            self.complain(&person.place, message, None);
+            return None;
+        };
+        if let Some(misfit) = who.misfit(name, &value) {
+            let rule = match misfit {
+                Misfit::Value(rule) => format!("is declared as {rule}: {value} is not"),
+                Misfit::NoTable => "is the head of declared attributes".to_owned(),
+                Misfit::Table(head) => format!("cannot be: `{head}` is declared as one attribute"),
+            };
+            self.complain(&person.place, format!("`attributes.{name}` {rule}"), None);
+            return None;
+        }
+        Some(value)
+    }
+
+    /// Names of attributes that cannot be.
+    fn refuse_attributes(&mut self) {
+        for name in &self.people.speaks_of.attributes {
+            let head = name.split('.').next().unwrap_or_default();
+            let is_name = name.split('.').all(|part| Grammar::Attribute.accepts(part));
+            if !is_name || is_reserved(head) {
+                let message = format!("`attributes.{name}` is nothing that a user can have");
+                self.complain("the mapping", message, None);
+            }
+        }
+    }
+
+    /// Managers, now that every user of the source is there.
+    fn managers(&mut self) {
+        if !self.people.speaks_of.manager {
+            return;
+        }
+        for person in &self.people.persons {
+            let Some(at) = self.users.get(&person.name).copied() else { continue };
+            let manager = match &person.manager {
+                None => None,
+                Some(reference) => match self.find(reference, &["user"]) {
+                    Some(found) => Some(spanned(&found)),
+                    None => {
+                        let message = format!(
+                            "the manager `{}` of `user:{}` is neither in the files nor here",
+                            reference.to, person.name
+                        );
+                        self.not_taken(&reference.place, message);
+                        continue;
+                    }
+                },
+            };
+            let is_new = self.made.declared.users[at].name.origin == Origin::default();
+            let old = &mut self.made.declared.users[at].body.manager;
+            let is_same =
+                old.as_ref().map(|old| &old.value) == manager.as_ref().map(|new| &new.value);
+            if !is_same {
+                *old = manager;
+                self.made.changed += usize::from(!is_new);
+            }
+        }
+    }
+
+    /// Who carries the source and is not in the files is disabled, and stays where they are.
+    fn gone(&mut self, in_files: &FxHashSet<usize>) {
+        let source = self.terms.source;
+        for (at, user) in self.made.declared.users.iter_mut().enumerate() {
+            if in_files.contains(&at) || !carries(&user.body.imported, source) {
+                continue;
+            }
+            self.made.of_source += 1;
+            let name = format!("user:{}", user.name.value);
+            if user.body.enabled {
+                user.body.enabled = false;
+                self.made.disabled.push(name.clone());
+                self.made.gone.push(name);
+            }
+        }
+    }
+}

@@ -1,0 +1,214 @@
+//! `bexum import`: users and groups brought in line with where they come from.
+
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context as _, bail};
+use bexum_core::edit::Edit;
+use bexum_core::import::{Complaint, Import as Imported, MappedKey, Terms, import, renames};
+use bexum_core::name::Grammar;
+use bexum_core::{Declarations, Estate, Time};
+use bexum_files::Loaded;
+use bexum_files::edit::{plan, plan_whole};
+use bexum_files::people::read_people;
+use bexum_wire::edit as wire;
+
+use super::edit::{Asked, Proposed, make, told};
+use crate::args::edit::Edit as Typed;
+use crate::args::import::Import;
+use crate::exit::Exit;
+use crate::render::import as render;
+use crate::terminal::Helped;
+
+pub(super) fn run(at: Option<&Path>, typed: &Import) -> anyhow::Result<Exit> {
+    let now = super::moment(typed.at_time.as_deref())?;
+    if !Grammar::Plain.accepts(&typed.source) {
+        bail!("`{}` is no name for a source: {}", typed.source, Grammar::Plain.rule());
+    }
+    let limit = Limit::read(&typed.at_most_gone)?;
+    let files: Vec<(String, Vec<u8>)> = typed.files.iter().map(read).collect::<Result<_, _>>()?;
+    let edit = Typed {
+        by: typed.by.clone(),
+        at_time: typed.at_time.clone(),
+        file: typed.file.clone(),
+        full: typed.full,
+        format: typed.format,
+        ..Typed::proposed(typed.write, typed.despite.clone())
+    };
+    make(at, &edit, |before, declared| propose(before, declared, &files, typed, limit, now))
+}
+
+/// A file as a whole, with the name that messages call it.
+fn read(path: &PathBuf) -> anyhow::Result<(String, Vec<u8>)> {
+    let mut bytes = Vec::new();
+    if path.as_os_str() == "-" {
+        std::io::stdin().read_to_end(&mut bytes).context("cannot read standard input")?;
+        return Ok(("standard input".to_owned(), bytes));
+    }
+    let name = path.display().to_string();
+    let bytes = std::fs::read(path).with_context(|| format!("cannot read `{name}`"))?;
+    Ok((name, bytes))
+}
+
+/// How many people may be disabled or enabled again.
+#[derive(Clone, Copy)]
+enum Limit {
+    Number(usize),
+    Percent(usize),
+}
+
+impl Limit {
+    fn read(text: &str) -> anyhow::Result<Self> {
+        let (digits, is_share) = match text.strip_suffix('%') {
+            Some(digits) => (digits, true),
+            None => (text, false),
+        };
+        let number = digits.parse().ok().filter(|number| !is_share || *number <= 100);
+        let number = number.with_context(|| {
+            format!("`--at-most-gone {text}` is neither a number of people nor a share like `25%`")
+        })?;
+        Ok(if is_share { Self::Percent(number) } else { Self::Number(number) })
+    }
+
+    fn of(self, people: usize) -> usize {
+        match self {
+            Self::Number(number) => number,
+            Self::Percent(percent) => people * percent / 100,
+        }
+    }
+}
+
+fn propose(
+    before: &Loaded,
+    declared: Declarations,
+    files: &[(String, Vec<u8>)],
+    typed: &Import,
+    limit: Limit,
+    now: Time,
+) -> anyhow::Result<Proposed> {
+    let mapping = mapping(&before.estate, typed)?;
+    let read = read_people(files, &mapping).map_err(|all| refuse(&all))?;
+    let terms = Terms { source: &typed.source, adopt: typed.adopt, now };
+    let edits = renames(&declared, &read.people, &typed.source).map_err(|all| refuse(&all))?;
+    let told = |error| told(error, &Asked::default());
+    // Under their new names first: what else is otherwise is told of them under these.
+    let named = match edits.is_empty() {
+        true => None,
+        false => Some(plan(&before.estate, &before.sources, declared.clone(), &edits, None, now)),
+    };
+    let named = named.transpose().map_err(told)?;
+    let (now_is, declared) = match &named {
+        Some(plan) => (&plan.after, plan.declared.clone()),
+        None => (before, declared),
+    };
+    let (estate, sources) = (&now_is.estate, &now_is.sources);
+    let made = import(declared.clone(), estate, &read.people, terms);
+    let mut made = made.map_err(|all| refuse(&all))?;
+    let (emptied, kept) = made.empty_gone_groups(estate, now);
+    made.not_taken.extend(read.not_taken);
+    let wanted = std::mem::take(&mut made.declared);
+    let mut plan =
+        plan_whole(estate, sources, declared, wanted, typed.file.as_deref()).map_err(told)?;
+    for (path, text) in named.iter().flat_map(|plan| &plan.files) {
+        if plan.files.iter().all(|(known, _)| known != path) {
+            plan.files.push((path.clone(), text.clone()));
+        }
+    }
+    plan.files.sort();
+    made.renamed = edits.iter().filter_map(new_name).collect();
+    let turned = made.enabled.len() + made.disabled.len();
+    let refused = (turned > limit.of(made.of_source)).then(|| {
+        format!(
+            "{turned} of the {} people of the source would be disabled or enabled again, more than \
+             `--at-most-gone {}` says",
+            made.of_source, typed.at_most_gone
+        )
+    });
+    let shape = shape(&typed.source, &made, emptied, kept);
+    let counts = (read.people.persons.len(), read.people.groups.len());
+    Ok(Proposed {
+        plan,
+        edits: Vec::new(),
+        only_renames: false,
+        head: render::head(&shape, counts, typed.full),
+        refused,
+        import: Some(shape),
+    })
+}
+
+/// Of an edit that renames, what was and what is then.
+fn new_name(edit: &Edit) -> Option<(String, String)> {
+    let Edit::Rename { target, to } = edit else { return None };
+    let old = target.to_string();
+    let new = format!("{}:{to}", old.split(':').next().unwrap_or_default());
+    Some((old, new))
+}
+
+/// The estate's own mapping for the source, and what was typed, which goes before it.
+fn mapping(estate: &Estate, typed: &Import) -> anyhow::Result<Vec<(String, MappedKey)>> {
+    let mut all: Vec<(String, MappedKey)> = Vec::new();
+    for pair in &typed.map {
+        let Some((column, key)) = pair.rsplit_once('=') else {
+            bail!("`--map {pair}` has no `=`: write COLUMN=KEY");
+        };
+        let Some(key) = MappedKey::read(key) else {
+            return Err(Helped::error(
+                format!("`--map {pair}` fills no key: `{key}` is none"),
+                Some(
+                    "it fills name, full-name, enabled, manager, source-id and attributes.NAME"
+                        .to_owned(),
+                ),
+            ));
+        };
+        if all.iter().any(|(known, _)| known == column) {
+            bail!("`--map {column}` is given twice");
+        }
+        all.push((column.to_owned(), key));
+    }
+    let kept = estate.sources.iter().find(|one| *one.name == typed.source);
+    for (column, key) in kept.into_iter().flat_map(|source| &source.map) {
+        let is_typed = all.iter().any(|(known, typed)| **known == **column || typed == key);
+        if !is_typed {
+            all.push((column.to_string(), key.clone()));
+        }
+    }
+    Ok(all)
+}
+
+/// How many complaints are told, each on a line.
+const MOST_TOLD: usize = 20;
+
+/// Everything that is wrong, each with its place.
+fn refuse(all: &[Complaint]) -> anyhow::Error {
+    let told = all.iter().take(MOST_TOLD);
+    let mut lines: Vec<String> =
+        told.map(|one| format!("{}: {}", one.place, one.message)).collect();
+    if all.len() > MOST_TOLD {
+        lines.push(format!("and {} more", all.len() - MOST_TOLD));
+    }
+    let hint = all.iter().find_map(|one| one.hint.clone());
+    Helped::error(lines.join("\n  "), hint)
+}
+
+fn shape(source: &str, made: &Imported, emptied: Vec<String>, kept: Vec<String>) -> wire::Import {
+    let complaint = |one: &Complaint| wire::Complaint {
+        place: one.place.clone(),
+        message: one.message.clone(),
+    };
+    wire::Import {
+        source: source.to_owned(),
+        of_source: made.of_source,
+        enabled: made.enabled.clone(),
+        disabled: made.disabled.clone(),
+        gone: made.gone.clone(),
+        new: made.new.clone(),
+        renamed: made.renamed.clone(),
+        adopted: made.adopted.clone(),
+        changed: made.changed,
+        joined: made.joined,
+        left: made.left,
+        emptied,
+        kept,
+        not_taken: made.not_taken.iter().map(complaint).collect(),
+    }
+}
