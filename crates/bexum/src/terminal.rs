@@ -154,12 +154,23 @@ pub(crate) fn progress_of_bytes(length: Option<u64>) -> ProgressBar {
 #[derive(Debug)]
 pub(crate) struct Helped {
     message: String,
+    /// More about it, a line each.
+    lines: Vec<String>,
     help: Option<String>,
 }
 
 impl Helped {
     pub(crate) fn error(message: impl fmt::Display, help: Option<String>) -> anyhow::Error {
-        anyhow::Error::new(Self { message: message.to_string(), help })
+        Self::listing(message, Vec::new(), help)
+    }
+
+    /// The same with more about it, a line each.
+    pub(crate) fn listing(
+        message: impl fmt::Display,
+        lines: Vec<String>,
+        help: Option<String>,
+    ) -> anyhow::Error {
+        anyhow::Error::new(Self { message: message.to_string(), lines, help })
     }
 }
 
@@ -176,12 +187,13 @@ pub(crate) fn report(error: &anyhow::Error) {
     match error.downcast_ref::<bexum_files::Failure>() {
         Some(failure) => print_error(&render::problem::report(failure, width())),
         None => {
-            // Some say more on lines of their own.
-            let message = format!("{error:#}");
-            let lines: Vec<String> = message.lines().map(style::safe).collect();
-            let message = lines.join("\n");
+            let message = style::safe(&format!("{error:#}"));
             print_error(&format!("{}: {message}\n", style::paint(style::ERROR, "error")));
-            if let Some(Helped { help: Some(help), .. }) = error.downcast_ref() {
+            let Some(Helped { lines, help, .. }) = error.downcast_ref() else { return };
+            for line in lines {
+                print_error(&format!("  {}\n", style::safe(line)));
+            }
+            if let Some(help) = help {
                 print_error(&format!("  help: {}\n", style::safe(help)));
             }
         }

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use crate::support::{Folder, command, command_at, finish};
 
 /// Pages with console blocks, below the root of the repository.
-const PAGES: [&str; 11] = [
+const PAGES: [&str; 13] = [
     "README.md",
     "docs/edit.md",
     "docs/language.md",
@@ -17,6 +17,8 @@ const PAGES: [&str; 11] = [
     "docs/reach.md",
     "docs/prove.md",
     "docs/impact.md",
+    "docs/applications.md",
+    "docs/people.md",
     "docs/review.md",
     "docs/usage.md",
     "docs/vet.md",

@@ -1,6 +1,7 @@
 //! Edits planned: which texts would stand in which files.
 
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use bexum_core::catalogue::Catalogue;
 use bexum_core::declaration::Declarations;
@@ -105,7 +106,7 @@ pub fn plan(
 /// # Errors
 /// Every [`PlanError`].
 pub fn plan_whole(
-    before: &Estate,
+    before: &Arc<Estate>,
     sources: &Sources,
     declared: Declarations,
     wanted: Declarations,
@@ -113,12 +114,13 @@ pub fn plan_whole(
 ) -> Result<Plan, PlanError> {
     let file = new_file(file)?;
     let mut now = State { sources: again(sources), declared };
-    let mut changed = Vec::new();
-    if wanted != now.declared {
-        let catalogue = &before.catalogue;
-        let step = Step { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
-        changed = step.bring(&mut now, wanted, false)?;
+    if wanted == now.declared {
+        let after = Loaded { estate: Arc::clone(before), sources: now.sources };
+        return Ok(Plan { files: Vec::new(), after, declared: now.declared, notes: Vec::new() });
     }
+    let catalogue = &before.catalogue;
+    let step = Step { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
+    let changed = step.bring(&mut now, wanted, false)?;
     planned(before, now, changed, Vec::new())
 }
 

@@ -265,3 +265,25 @@ impl Reading<'_> {
         self.rows.push((group, Reference { to: member, window, place: place.to_owned() }));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{STARTS_FORMULA, harmless, plain};
+
+    proptest::proptest! {
+        /// No cell runs, and every one is read back as it was.
+        #[test]
+        fn cells_are_harmless_and_come_back(cell in "['=+@\t\r a-]{0,6}") {
+            let written = harmless(&cell);
+            proptest::prop_assert!(!written.starts_with(STARTS_FORMULA));
+            proptest::prop_assert_eq!(plain(&written), cell);
+        }
+    }
+
+    #[test]
+    fn what_others_wrote_stays_as_it_is() {
+        for cell in ["'tis", "O'Neil", "'", "a=b", ""] {
+            assert_eq!(plain(cell), cell);
+        }
+    }
+}

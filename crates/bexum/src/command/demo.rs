@@ -399,6 +399,33 @@ const WALK: &[Step] = &[
         under_git: false,
     },
     Step {
+        say: "Lin cannot sign in to the gallery, although she is in imaging:",
+        run: &["claims", "user:lin", "gallery", "--at-time", AT],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "The personnel office has everybody: its people carry its name from now on.",
+        run: &[
+            "import",
+            "office/october.json",
+            "--source",
+            "office",
+            "--adopt",
+            "--write",
+            "--at-time",
+            AT,
+        ],
+        with: None,
+        under_git: false,
+    },
+    Step {
+        say: "In November Eun has left, and is no longer in the list. What that closes:",
+        run: &["import", "office/november.csv", "--source", "office", "--at-time", LOOKED_AT],
+        with: None,
+        under_git: false,
+    },
+    Step {
         say: "Everything that reaches one person, and from where:",
         run: &["show", "user:lin", "--at-time", AT],
         with: None,

@@ -110,12 +110,14 @@ pub(super) fn make(
         declared: kept,
         engine: Some(engine),
     };
+    // What is the same is turned around once.
+    let is_same = Arc::ptr_eq(&before.estate, &after.estate);
     let after = Side {
         name: "what they would be".to_owned(),
+        engine: before.engine.clone().filter(|_| is_same),
         estate: after.estate,
         sources: after.sources,
         declared: declared_after,
-        engine: None,
     };
     let changes = files.iter().map(|(path, text)| {
         let old = before.sources.find(path).map(|source| source.text.as_str());
@@ -295,13 +297,14 @@ pub(super) fn told(error: PlanError, asked: &Asked) -> anyhow::Error {
     };
     match error {
         PlanError::Edit { at, fault, sources } => {
-            let mut message = format!("{}{fault}", line(at));
-            if let EditFault::InUse { uses, .. } = &fault {
-                for one in uses {
-                    message.push_str(&format!("\n  {} ({})", one.what, sources.shown(one.origin)));
-                }
-            }
-            Helped::error(message, fault.hint())
+            let uses = match &fault {
+                EditFault::InUse { uses, .. } => &uses[..],
+                _ => &[],
+            };
+            let uses = uses.iter();
+            let lines = uses.map(|one| format!("{} ({})", one.what, sources.shown(one.origin)));
+            let message = format!("{}{fault}", line(at));
+            Helped::listing(message, lines.collect(), fault.hint())
         }
         PlanError::Refused(failure) => anyhow::Error::new(*failure),
         PlanError::NotTheSame { at, .. } => {

@@ -187,7 +187,10 @@ fn refuse(all: &[Complaint]) -> anyhow::Error {
         lines.push(format!("and {} more", all.len() - MOST_TOLD));
     }
     let hint = all.iter().find_map(|one| one.hint.clone());
-    Helped::error(lines.join("\n  "), hint)
+    match &mut lines[..] {
+        [one] => Helped::error(std::mem::take(one), hint),
+        _ => Helped::listing("what is in the files cannot be imported", lines, hint),
+    }
 }
 
 fn shape(source: &str, made: &Imported, emptied: Vec<String>, kept: Vec<String>) -> wire::Import {
