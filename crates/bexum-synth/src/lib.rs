@@ -5,6 +5,7 @@
 //! [`Requests`] are a log of what its people ask for. [`demo_log`] is one for the
 //! estate of the demo.
 
+mod astray;
 mod files;
 mod habits;
 mod model;

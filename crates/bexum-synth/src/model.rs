@@ -4,6 +4,8 @@ use rand::seq::IndexedRandom as _;
 use rand::{Rng as _, SeedableRng as _};
 use rand_chacha::ChaCha8Rng;
 
+use crate::astray::Astray;
+
 /// How much of everything.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Size {
@@ -210,15 +212,6 @@ pub struct Model {
     pub(crate) astray: Astray,
 }
 
-/// Who is in a group by mistake: nobody else of their team is, and they never do anything through it.
-#[derive(Debug, Default)]
-pub(crate) struct Astray {
-    pub(crate) user: usize,
-    pub(crate) group: usize,
-    /// The scopes at which something is attached to the group, to one around it, or to their roles.
-    pub(crate) places: Vec<usize>,
-}
-
 pub(crate) const TEAMS: [&str; 16] = [
     "imaging", "transit", "pulsar", "hydrogen", "survey", "lensing", "solar", "maser", "timing",
     "burst", "dust", "comet", "cluster", "void", "halo", "relay",
@@ -272,12 +265,6 @@ impl Model {
         model.attach(&mut rng);
         model.lead_astray();
         model
-    }
-
-    /// The names of who is in a group by mistake, and of that group.
-    #[must_use]
-    pub fn astray(&self) -> (&str, &str) {
-        (&self.users[self.astray.user].name, &self.groups[self.astray.group].name)
     }
 
     fn make_policies(&mut self, rng: &mut ChaCha8Rng) {
@@ -385,59 +372,6 @@ impl Model {
             let over = (i % 3 != 1).then(|| self.above(scope, Sort::Subscription));
             self.ceilings.push(Ceiling { policy, over, to });
         }
-    }
-
-    /// Puts somebody who is enabled into the group that has the fewest things, of those of some size
-    /// whose members are all of another team.
-    fn lead_astray(&mut self) {
-        let mut found: Option<Astray> = None;
-        let is_some_size = |group: &Group| (6..40).contains(&group.users.len());
-        let fitting = self.groups.iter().enumerate().filter(|(_, group)| is_some_size(group));
-        for (i, group) in fitting.take(100) {
-            let places = self.places_of(i);
-            if places.is_empty()
-                || found.as_ref().is_some_and(|one| one.places.len() <= places.len())
-            {
-                continue;
-            }
-            let is_apart = |user: &usize| {
-                let mut all = group.users.iter().chain(&group.guests);
-                let team = self.users[*user].team;
-                self.users[*user].enabled && all.all(|other| self.users[*other].team != team)
-            };
-            if let Some(user) = (self.users.len() / 2..self.users.len()).find(is_apart) {
-                found = Some(Astray { user, group: i, places });
-            }
-        }
-        if let Some(found) = found {
-            self.groups[found.group].users.push(found.user);
-            self.astray = found;
-        }
-    }
-
-    /// The scopes at which something is attached to a group, to those around it, or to their roles.
-    fn places_of(&self, group: usize) -> Vec<usize> {
-        let mut around = vec![group];
-        let mut next = 0;
-        while let Some(inner) = around.get(next).copied() {
-            next += 1;
-            let holds = |outer: &usize| {
-                self.groups[*outer].groups.contains(&inner) && !around.contains(outer)
-            };
-            let more: Vec<usize> = (0..self.groups.len()).filter(holds).collect();
-            around.extend(more);
-        }
-        let is_theirs = |role: usize| {
-            let role = &self.roles[role];
-            role.held_by.iter().chain(&role.taken_by).any(|group| around.contains(group))
-        };
-        let is_to_them = |to: Whom| match to {
-            Whom::Group(group) => around.contains(&group),
-            Whom::Role(role) => is_theirs(role),
-            Whom::Everyone | Whom::User(_) => false,
-        };
-        let attached = self.attachments.iter().filter(|one| is_to_them(one.to));
-        attached.map(|one| one.at).collect()
     }
 
     /// The scope of this sort at or above another, or the other.
@@ -570,11 +504,11 @@ fn groups(size: Size, users: &[User], scopes: &[Scope], rng: &mut ChaCha8Rng) ->
             groups[parent].groups.push(i);
         }
     }
-    for user in 0..users.len() {
+    for (user, known) in users.iter().enumerate() {
         for n in 0..1 + skewed(rng, 4) {
             // People are in groups of their own team, where it has one.
             let group = skewed(rng, groups.len());
-            let own = group - group % TEAMS.len() + users[user].team;
+            let own = group - group % TEAMS.len() + known.team;
             let group = if own < groups.len() { own } else { group };
             if n > 1 && rng.random_bool(0.2) {
                 groups[group].guests.push(user);

@@ -11,6 +11,7 @@ mod discovery;
 mod docs;
 mod edit;
 mod edit_writing;
+mod export;
 mod faults;
 mod impact;
 mod import;

@@ -102,27 +102,34 @@ impl<'t> Document<'t> {
             place.table = table;
             place.container = self.container_of(value).unwrap_or(Container::Root);
         }
-        for (depth, key) in path.iter().enumerate() {
-            let next = place.table.get_key_value(*key);
-            let Some((key, value)) = next else { return (place, depth) };
-            let Some(table) = value.get_ref().as_table() else { return (place, depth) };
+        // A table that has no header of its own, unless the way leads on to one that has.
+        let mut unwritten = None;
+        let mut depth = 0;
+        for key in path {
+            let Some((key, value)) = place.table.get_key_value(*key) else { break };
+            let Some(table) = value.get_ref().as_table() else { break };
+            depth += 1;
             place.table = table;
             match self.container_of(value) {
                 Some(container) => {
                     place.container = container;
                     place.dotted.clear();
+                    unwritten = None;
                 }
                 None if self.stands_in_header(key.span().start) => {
-                    let mut below = Vec::new();
-                    headers_in(self.text, table, &mut below);
-                    let first = below.into_iter().min().unwrap_or(self.text.len());
-                    place.container = Container::Unwritten(first);
                     place.dotted.clear();
+                    unwritten = Some(table);
                 }
                 None => place.dotted.push(key.get_ref().to_string()),
             }
         }
-        (place, path.len())
+        if let Some(table) = unwritten {
+            let mut below = Vec::new();
+            headers_in(self.text, table, &mut below);
+            let first = below.into_iter().min().unwrap_or(self.text.len());
+            place.container = Container::Unwritten(first);
+        }
+        (place, depth)
     }
 
     fn container_of(&self, value: &Value<'_>) -> Option<Container> {
