@@ -110,10 +110,10 @@ pub(crate) enum ExportFormat {
 
 const IMPORT_EXAMPLES: &str = "\
 Examples:
-  bexum import people/from-hr.csv --source hr
-  bexum import users.json groups.json --source hr --adopt --write
-  bexum import users.json --source hr --map department=attributes.team
-  bexum import users.csv memberships.csv --source hr --at-most-gone 25%
+  bexum import office/october.json --source office --adopt
+  bexum import office/october.json --source office --adopt --write
+  bexum import office/november.csv --source office --map department=attributes.team
+  bexum import office/november.csv --source office --at-most-gone 25%
 
 Exit codes: 0 done, 1 not written because something refuses it, 2 error";
 
