@@ -191,9 +191,10 @@ impl<'e> Compared<'_, 'e> {
         if !may_be_allowed {
             return None;
         }
+        let said = self.said_of(session, row);
         for action in applicable.ones().map(ActionId::new) {
             let name = &estate.catalogue.action(action).name;
-            if !is_wanted(name) || self.says_the_same(session, row, name) {
+            if !is_wanted(name) || self.says_the_same(&said, name) {
                 continue;
             }
             let found = match self.comparison.can_complete {

@@ -1,6 +1,10 @@
-//! All that has a say about one cell, as text that can be held against that of another estate.
+//! All that has a say about one cell, in a form that can be held against that of another estate: what is
+//! the same for all actions of a row is gathered once for the row.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
+use std::rc::Rc;
+
+use rustc_hash::FxHashMap;
 
 use super::touches::{attributes, shown};
 use crate::engine::{Decider, Session};
@@ -11,51 +15,59 @@ use crate::reach::{Spot, Viewpoint};
 use crate::request::Place;
 use crate::time::Window;
 
-/// The statements in play that name an action, with the place where each starts, whether it grants,
-/// refuses or bounds, and when; the seals above; and what conditions can ask of the target.
-pub(super) fn all_said(
+/// In what sense a policy is in play.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) enum Sense {
+    Allows,
+    Denies,
+    Bounds,
+    /// A ceiling without an allow.
+    BoundsByDenies,
+}
+
+/// All that has a say about a row in one estate at a moment, whatever the action.
+#[derive(Debug)]
+pub(super) struct RowSaid {
+    /// What grants, refuses or bounds: how, where it starts, and when.
+    entries: Vec<(Sense, usize, PolicyId, Window)>,
+    /// The seals above, what conditions can ask of the target and of who asks.
+    rest: String,
+}
+
+/// What policies say about actions in a sense, as text without ids; kept for the next row.
+pub(super) type Texts = FxHashMap<(PolicyId, ActionId, Sense), Rc<[Rc<str>]>>;
+
+/// Gathers it; `facts` are those about who asks.
+pub(super) fn row_said(
     decider: &Decider<'_>,
     session: &Session<'_>,
     view: &Viewpoint,
     spot: &Spot,
-    action: ActionId,
-) -> String {
+    facts: &str,
+) -> RowSaid {
     let (estate, scope_index) = (decider.index.estate(), &decider.index.scope_index);
-    let mut all: BTreeSet<String> = BTreeSet::new();
-    let mut add = |word: &str, anchor: usize, policy: PolicyId, window: Window| {
-        let said = statements(estate, policy, action, word);
-        match word {
-            // Any allow grants and any deny refuses, whatever policy it stands in.
-            "allow" | "deny" => {
-                all.extend(said.iter().map(|text| format!("{word} {anchor} {window:?} {text}")));
-            }
-            // Each ceiling bounds by itself: one that says nothing about the action bounds most.
-            _ => {
-                let mut said = said;
-                said.sort_unstable();
-                all.insert(format!("{word} {anchor} {window:?} {said:?}"));
-            }
-        }
-    };
+    let mut entries = Vec::new();
     let bound = |policy: PolicyId| match estate.policy(policy).allows.is_empty() {
-        true => "bounds by denies",
-        false => "bounds",
+        true => Sense::BoundsByDenies,
+        false => Sense::Bounds,
     };
-    view.under.iter().for_each(|policy| add(bound(*policy), 0, *policy, Window::ALWAYS));
+    let under = view.under.iter();
+    entries.extend(under.map(|policy| (bound(*policy), 0, *policy, Window::ALWAYS)));
     let chain: Vec<(ScopeId, usize, bool)> = scope_index.chain(spot.scope()).collect();
     let overs = chain.iter().map(|(at, anchor, _)| (Some(*at), *anchor));
     for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
         scope_index.each_ceiling(over, session.subjects(), |entry| {
             let window = estate.ceilings[entry.origin as usize].window;
-            add(bound(entry.policy), anchor, entry.policy, window);
+            entries.push((bound(entry.policy), anchor, entry.policy, window));
             false
         });
     }
     for (at, anchor, _) in &chain {
         for effect in [Effect::Allow, Effect::Deny] {
+            let sense = if effect == Effect::Allow { Sense::Allows } else { Sense::Denies };
             scope_index.attached_at(*at).each_sought(session.subjects_of(effect), |entry| {
                 let window = estate.attachments[entry.origin as usize].window;
-                add(effect.word(), *anchor, entry.policy, window);
+                entries.push((sense, *anchor, entry.policy, window));
                 false
             });
         }
@@ -72,16 +84,48 @@ pub(super) fn all_said(
     let scope = estate.scope(spot.scope());
     let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
     let is_item = matches!(spot.place, Place::Item(_));
-    format!("{all:?} {seals:?} {borne:?} {identity} {:?} {kind:?} {is_item}", scope.scope_type)
+    let sort = scope.scope_type;
+    let rest = format!("{facts} {seals:?} {borne:?} {identity} {sort:?} {kind:?} {is_item}");
+    RowSaid { entries, rest }
 }
 
-/// What a policy says about an action.
-fn statements(estate: &Estate, policy: PolicyId, action: ActionId, word: &str) -> Vec<String> {
+/// A statement in play, or a ceiling: how, where it starts, when, and what it says.
+type Voice = (Sense, usize, Window, Rc<str>);
+
+/// Whether all that has a say about an action is the same on a row in two estates.
+pub(super) fn is_same(
+    [(one, before), (other, after)]: [(&Estate, &RowSaid); 2],
+    actions: [ActionId; 2],
+    texts: [&mut Texts; 2],
+) -> bool {
+    if before.rest != after.rest {
+        return false;
+    }
+    let [old, new] = texts;
+    voices(one, before, actions[0], old) == voices(other, after, actions[1], new)
+}
+
+/// Everything that speaks about an action on a row, in an order that ids have no say in.
+fn voices(estate: &Estate, said: &RowSaid, action: ActionId, texts: &mut Texts) -> Vec<Voice> {
+    let mut all: Vec<Voice> = Vec::new();
+    for &(sense, anchor, policy, window) in &said.entries {
+        let known = texts.entry((policy, action, sense));
+        let told = known.or_insert_with(|| statements(estate, policy, action, sense));
+        all.extend(told.iter().map(|text| (sense, anchor, window, text.clone())));
+    }
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// What a policy says about an action. Any allow grants and any deny refuses, whatever policy it stands
+/// in; each ceiling bounds by itself, and one that says nothing about the action bounds most.
+fn statements(estate: &Estate, policy: PolicyId, action: ActionId, sense: Sense) -> Rc<[Rc<str>]> {
     let policy = estate.policy(policy);
     let says = |id: &&StatementId| estate.statement(**id).actions.contains(action.index());
-    let wanted: Vec<&StatementId> = match word {
-        "allow" => policy.allows.iter().filter(says).collect(),
-        "deny" => policy.denies.iter().filter(says).collect(),
+    let wanted: Vec<&StatementId> = match sense {
+        Sense::Allows => policy.allows.iter().filter(says).collect(),
+        Sense::Denies => policy.denies.iter().filter(says).collect(),
         _ => policy.allows.iter().chain(&policy.denies).filter(says).collect(),
     };
     let told = wanted.iter().map(|id| {
@@ -89,7 +133,14 @@ fn statements(estate: &Estate, policy: PolicyId, action: ActionId, word: &str) -
         let mut on: Vec<&str> = statement.on.texts().collect();
         on.sort_unstable();
         let when = statement.when.as_ref().map(|when| &when.text);
-        format!("{} {on:?} {when:?}", statement.effect)
+        Rc::from(format!("{} {on:?} {when:?}", statement.effect))
     });
-    told.collect()
+    match sense {
+        Sense::Allows | Sense::Denies => told.collect(),
+        Sense::Bounds | Sense::BoundsByDenies => {
+            let mut said: Vec<Rc<str>> = told.collect();
+            said.sort_unstable();
+            Rc::new([Rc::from(format!("{said:?}"))])
+        }
+    }
 }

@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::said::all_said;
+use super::said::{RowSaid, Texts, is_same, row_said};
 use super::touches::{Part, attributes, subject_id};
 use super::{Cell, Comparison, LimitedIn, Outcome};
 use crate::catalogue::ActionSet;
@@ -31,7 +31,12 @@ pub(super) struct Side<'e> {
     pub(super) decider: Decider<'e>,
     anybody: Option<Viewpoint>,
     pub(super) limited: Limited,
+    /// What its policies say about actions, as far as that was asked.
+    texts: Texts,
 }
+
+/// All that has a say about a row in both estates, at each moment that counts.
+pub(super) type SaidOfRow = Vec<[Option<RowSaid>; 2]>;
 
 /// Roles that somebody can take up in one of the estates alone, by their bare names.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -93,6 +98,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             // It was no error when the comparison was made.
             anybody: anybody(index.estate(), &comparison.request).ok().flatten(),
             limited: Limited::new(),
+            texts: Texts::default(),
         };
         let (before, after) = (comparison.before.estate(), comparison.after.estate());
         let actions = before.catalogue.actions.iter();
@@ -411,11 +417,15 @@ impl<'c, 'e> Compared<'c, 'e> {
             };
             changed.push((name.clone(), was, is));
         }
+        let mut said: Option<SaidOfRow> = None;
         for (action, before, after) in changed {
             let (opened, closed) = match before.cmp(&after) {
                 Ordering::Less => (Opened::Yes, Opened::No),
                 Ordering::Greater => (Opened::No, Opened::Yes),
-                Ordering::Equal => self.opened_and_closed(session, row, &action),
+                Ordering::Equal => {
+                    let said = said.get_or_insert_with(|| self.said_of(session, row));
+                    self.opened_and_closed(session, row, said, &action)
+                }
             };
             if opened == Opened::No && closed == Opened::No {
                 continue;
@@ -436,8 +446,14 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// Whether a cell that depends in both estates is opened, and whether it is closed.
-    fn opened_and_closed(&mut self, session: &InBoth, row: &Row, action: &str) -> (Opened, Opened) {
-        if self.says_the_same(session, row, action) {
+    fn opened_and_closed(
+        &mut self,
+        session: &InBoth,
+        row: &Row,
+        said: &SaidOfRow,
+        action: &str,
+    ) -> (Opened, Opened) {
+        if self.says_the_same(said, action) {
             return (Opened::No, Opened::No);
         }
         let not_decided = (Opened::NotDecided, Opened::NotDecided);
@@ -458,29 +474,33 @@ impl<'c, 'e> Compared<'c, 'e> {
 
     /// Whether all that has a say about an action on a row is the same in both estates, from this
     /// moment on: then nothing is opened or closed there, whatever is given.
-    pub(super) fn says_the_same(&mut self, session: &InBoth, row: &Row, action: &str) -> bool {
-        self.times(session).into_iter().all(|time| {
-            let [one, other] =
-                [0, 1].map(|i| self.said(i, time, session[i].as_ref(), row[i].as_ref(), action));
-            one.is_some() && one == other
+    pub(super) fn says_the_same(&mut self, said: &SaidOfRow, action: &str) -> bool {
+        let [one, other] = &mut self.sides;
+        let (before, after) = (one.decider.index.estate(), other.decider.index.estate());
+        let actions = [before, after].map(|estate| estate.catalogue.find_action(action));
+        let [Some(was), Some(is)] = actions else { return false };
+        said.iter().all(|moment| {
+            let [Some(old), Some(new)] = moment else { return false };
+            let texts = [&mut one.texts, &mut other.texts];
+            is_same([(before, old), (after, new)], [was, is], texts)
         })
     }
 
-    /// All that has a say about an action on a row in one estate, at a moment.
-    fn said(
-        &mut self,
-        side: usize,
-        time: Time,
-        view: Option<&Viewpoint>,
-        spot: Option<&Spot>,
-        action: &str,
-    ) -> Option<String> {
-        let view = Viewpoint { time, ..view?.clone() };
-        let facts = self.facts(&view, side);
-        let decider = &mut self.sides[side].decider;
-        let action = decider.index.estate().catalogue.find_action(action)?;
-        let asking = decider.session_of(view.who, &view.also, view.take_up, time);
-        Some(format!("{facts} {}", all_said(decider, &asking, &view, spot?, action)))
+    /// All that has a say about a row, whatever the action.
+    pub(super) fn said_of(&mut self, session: &InBoth, row: &Row) -> SaidOfRow {
+        let times = self.times(session);
+        let each = times.into_iter();
+        each.map(|time| {
+            [0, 1].map(|side| {
+                let view = Viewpoint { time, ..session[side].as_ref()?.clone() };
+                let spot = row[side].as_ref()?;
+                let facts = self.facts(&view, side);
+                let decider = &mut self.sides[side].decider;
+                let asking = decider.session_of(view.who, &view.also, view.take_up, time);
+                Some(row_said(decider, &asking, &view, spot, &facts))
+            })
+        })
+        .collect()
     }
 }
 
