@@ -7,6 +7,7 @@ use std::path::Path;
 use anyhow::Context as _;
 
 use crate::model::{Model, SITES, Sort, TEAMS, TIERS, Whom};
+use crate::planted;
 
 /// How the files are laid out.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -19,6 +20,8 @@ pub struct Layout {
     pub checks: usize,
     /// How many laws to add.
     pub laws: usize,
+    /// Whether things that are not right are planted, in an account of their own.
+    pub planted: bool,
 }
 
 /// Bytes after which another file is begun.
@@ -42,6 +45,9 @@ pub fn write_estate(model: &Model, folder: &Path, layout: Layout) -> anyhow::Res
     out.tables("ceilings", ceilings(model))?;
     out.tables("checks", checks(model, layout.checks))?;
     out.tables("laws", laws(model, layout.laws))?;
+    if layout.planted {
+        out.file("planted.toml", planted::TABLES)?;
+    }
     if layout.one_file {
         let all = std::mem::take(&mut out.one);
         out.file("all.toml", &all)?;

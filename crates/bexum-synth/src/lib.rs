@@ -9,9 +9,11 @@ mod astray;
 mod files;
 mod habits;
 mod model;
+mod planted;
 mod requests;
 
 pub use files::{Layout, write_estate};
 pub use habits::demo_log;
 pub use model::{Model, Size};
+pub use planted::PLANTED;
 pub use requests::{Asked, Requests};

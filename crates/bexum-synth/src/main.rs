@@ -39,6 +39,9 @@ enum Command {
         /// Add this many laws
         #[arg(long, default_value_t = 0)]
         laws: usize,
+        /// Plant things that are not right, for `bexum vet` to find
+        #[arg(long)]
+        planted: bool,
     },
     /// Write requests to standard output, one a line
     Requests {
@@ -58,11 +61,11 @@ fn main() -> anyhow::Result<()> {
     let Some(size) = Size::named(&args.size) else { bail!("a size is S, M, L or XL") };
     let model = Model::new(size, args.seed);
     match args.command {
-        Command::Estate { dir, one_file, children_first, checks, laws } => {
+        Command::Estate { dir, one_file, children_first, checks, laws, planted } => {
             if dir.exists() {
                 bail!("`{}` is there already", dir.display());
             }
-            let layout = Layout { one_file, children_first, checks, laws };
+            let layout = Layout { one_file, children_first, checks, laws, planted };
             write_estate(&model, &dir, layout)?;
         }
         Command::DemoLog => {

@@ -494,3 +494,22 @@ fn the_demo_is_told_as_an_administrator_would_read_it() {
     assert_eq!(run.code, Some(0), "{run:?}");
     insta::assert_snapshot!(run.out);
 }
+
+/// Everything that was planted in a large estate is found.
+#[test]
+fn what_is_planted_is_found() {
+    use bexum_synth::{Layout, Model, PLANTED, Size, write_estate};
+    let size = Size::S;
+    let folder = Folder::new();
+    let layout = Layout { planted: true, ..Layout::default() };
+    write_estate(&Model::new(size, 7), &folder.file("large"), layout).expect("the estate");
+    let run = folder.run(&["-C", "large", "vet", "--format", "json"]);
+    let told: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");
+    let found = told["findings"].as_array().expect("findings");
+    for (rule, about) in PLANTED {
+        assert!(
+            found.iter().any(|one| one["rule"] == rule && one["about"] == about),
+            "{rule} of {about}"
+        );
+    }
+}

@@ -36,8 +36,10 @@ use crate::scope::ScopeType;
 const DEPTH: usize = 4;
 /// Estates that are made for one person at most.
 const STATES: usize = 400;
+/// Estates that one person has in any case, as long as there is work left.
+const FEWEST: usize = 10;
 /// Things gone through in making estates, all together: a bound on the work of a run.
-pub(super) const WORK: usize = 60_000_000;
+pub(super) const WORK: usize = 10_000_000;
 
 /// Something that somebody may do.
 #[derive(Clone, Debug)]
@@ -80,48 +82,56 @@ pub(super) struct Climber<'v> {
     who: Principal,
     name: String,
     work: &'v AtomicUsize,
+    /// How many estates may be made.
+    most: usize,
     /// Whether the search was cut short.
     pub(super) is_cut: Cell<bool>,
 }
 
 impl<'v> Climber<'v> {
-    pub(super) fn new(vet: &'v Vet<'v>, who: Principal, work: &'v AtomicUsize) -> Self {
-        Self { vet, who, name: vet.estate().principal_id(who), work, is_cut: Cell::new(false) }
+    /// For one of so many people, who share the work.
+    pub(super) fn new(
+        vet: &'v Vet<'v>,
+        who: Principal,
+        work: &'v AtomicUsize,
+        people: usize,
+    ) -> Self {
+        let share = WORK / size_of(vet.estate()) / people.max(1);
+        let most = share.clamp(FEWEST, STATES);
+        let name = vet.estate().principal_id(who);
+        Self { vet, who, name, work, most, is_cut: Cell::new(false) }
     }
 
     /// The shortest chains to something new, one for each gravity that is higher than that of a
     /// shorter one.
     pub(super) fn climbs(&self) -> Vec<Climb> {
         let mut found: Vec<Climb> = Vec::new();
-        let start = State {
-            declared: self.vet.declared.clone(),
-            engine: self.vet.engine.clone(),
-            moves: Vec::new(),
-        };
         let mut known: BTreeSet<Vec<String>> = BTreeSet::new();
-        let mut layer = vec![start];
+        // Only the moves are kept: some hundred estates of a large house would fill any memory.
+        let mut layer: Vec<Vec<Move>> = vec![Vec::new()];
         let mut made = 0;
         for depth in 1..=DEPTH {
-            let mut next: Vec<State> = Vec::new();
-            for state in &layer {
+            let mut next: Vec<Vec<Move>> = Vec::new();
+            for moves in &layer {
+                let Some(state) = self.state_after(moves) else { continue };
                 for one in self.moves(&state.engine) {
                     let mut key: Vec<String> = state.moves.iter().chain([&one]).map(text).collect();
                     key.sort_unstable();
                     if !known.insert(key) {
                         continue;
                     }
-                    if made == STATES || !self.has_work_left() {
+                    if made == self.most || !self.has_work_left() {
                         self.is_cut.set(true);
                         return found;
                     }
                     made += 1;
-                    let Some(after) = self.made(state, one) else { continue };
+                    let Some(after) = self.made(&state, one) else { continue };
                     if let Some(climb) = self.gain(&after)
                         && found.iter().all(|other| other.gravity() < climb.gravity())
                     {
                         found.push(climb);
                     }
-                    next.push(after);
+                    next.push(after.moves);
                 }
             }
             if found.last().is_some_and(|climb| climb.gravity() == (true, Level::Govern)) {
@@ -140,11 +150,7 @@ impl<'v> Climber<'v> {
 
     /// Single changes of attributes, by which somebody comes to something new.
     pub(super) fn retags(&self) -> Vec<Climb> {
-        let start = State {
-            declared: self.vet.declared.clone(),
-            engine: self.vet.engine.clone(),
-            moves: Vec::new(),
-        };
+        let start = self.start();
         let mut found = Vec::new();
         for one in self.moves(&start.engine).into_iter().filter(|one| one.is_retag) {
             if !self.has_work_left() {
@@ -156,21 +162,41 @@ impl<'v> Climber<'v> {
         found
     }
 
+    fn start(&self) -> State {
+        State {
+            declared: self.vet.declared.clone(),
+            engine: self.vet.engine.clone(),
+            moves: Vec::new(),
+        }
+    }
+
+    /// The estate after some moves that were made before.
+    fn state_after(&self, moves: &[Move]) -> Option<State> {
+        let start = self.start();
+        if moves.is_empty() {
+            return Some(start);
+        }
+        self.made_all(&start, moves.to_vec())
+    }
+
     fn has_work_left(&self) -> bool {
-        let estate = self.vet.estate();
-        let size = estate.users.len() + estate.scopes.len() + estate.attachments.len() + 100;
+        let size = size_of(self.vet.estate());
         self.work.fetch_add(size, Ordering::Relaxed) < WORK
     }
 
     /// The estate after one more move.
     fn made(&self, state: &State, one: Move) -> Option<State> {
+        self.made_all(state, vec![one])
+    }
+
+    fn made_all(&self, state: &State, more: Vec<Move>) -> Option<State> {
         let mut declared = state.declared.clone();
         let catalogue = &self.vet.estate().catalogue;
-        for edit in &one.edits {
+        for edit in more.iter().flat_map(|one| &one.edits) {
             apply(edit, &mut declared, catalogue, self.vet.now).ok()?;
         }
         let estate = Estate::build_beside(&declared, self.vet.estate()).ok()?;
-        let moves = state.moves.iter().cloned().chain([one]).collect();
+        let moves = state.moves.iter().cloned().chain(more).collect();
         Some(State { declared, engine: Engine::new(Arc::new(estate)), moves })
     }
 
@@ -224,6 +250,11 @@ impl<'v> Climber<'v> {
         found.extend(self.attributes(&mut may));
         found
     }
+}
+
+/// How many things making an estate goes through.
+fn size_of(estate: &Estate) -> usize {
+    estate.users.len() + estate.scopes.len() + estate.attachments.len() + 100
 }
 
 fn text(one: &Move) -> String {

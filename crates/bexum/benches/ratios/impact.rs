@@ -9,7 +9,8 @@ use bexum_synth::{Layout, Size};
 use crate::measure::{bexum, median, peak, process, ratio};
 use crate::{Platforms, tell};
 
-const MANY: Layout = Layout { one_file: false, children_first: false, checks: 0, laws: 0 };
+const MANY: Layout =
+    Layout { one_file: false, children_first: false, checks: 0, laws: 0, planted: false };
 /// Times that each way is taken, in turns.
 const ROUNDS: usize = 7;
 

@@ -11,7 +11,8 @@ use toml::de::DeTable;
 use crate::measure::{bexum, in_turns, median, peak, process, ratio};
 use crate::{Platforms, tell};
 
-const MANY: Layout = Layout { one_file: false, children_first: false, checks: 0, laws: 0 };
+const MANY: Layout =
+    Layout { one_file: false, children_first: false, checks: 0, laws: 0, planted: false };
 
 pub(crate) fn run(platforms: &Platforms) {
     tell("loading                    bytes  parser alone  1 thread  ratio  2 threads  ratio");

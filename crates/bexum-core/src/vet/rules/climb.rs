@@ -66,7 +66,7 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
     let people = vet.climbers();
     let work = AtomicUsize::new(0);
     let all = vet.in_order(people.len(), |i| {
-        let climber = Climber::new(vet, people[i], &work);
+        let climber = Climber::new(vet, people[i], &work, people.len());
         let mut climbs = climber.climbs();
         // A single attribute is for `retag` to tell.
         climbs.retain(|climb| climb.moves.len() > 1 || !climb.moves[0].is_retag);

@@ -59,7 +59,7 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
     let people = vet.climbers();
     let work = AtomicUsize::new(0);
     let all = vet.in_order(people.len(), |i| {
-        let climber = Climber::new(vet, people[i], &work);
+        let climber = Climber::new(vet, people[i], &work, people.len());
         let mut retags = climber.retags();
         // The gravest for each person; of equals the first.
         retags.sort_by_key(|climb| std::cmp::Reverse(climb.gravity()));
