@@ -1,6 +1,6 @@
 //! Applications: who may sign in, and what each is told about a person (spec-work section 13).
 //!
-//! A token is made elsewhere, by whoever signs people in. [`claims`] is what it has to say, and
+//! A token is made elsewhere, by whoever signs people in. [`Signing::claims`] is what it has to say, and
 //! [`Sight`] says of every group of somebody whether the application gets to see it, and if not, why.
 
 mod claims;
