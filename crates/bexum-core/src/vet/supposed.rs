@@ -386,9 +386,11 @@ impl Vet<'_> {
     }
 }
 
-/// Takes so much work from what is left; whether there was enough.
+/// Takes so much work from what is left; whether there was enough. Where there was not, what is left
+/// stays for what costs less.
 pub(super) fn spend(spent: &AtomicUsize, size: usize, most: usize) -> bool {
-    spent.fetch_add(size, Ordering::Relaxed) + size <= most
+    let take = |now: usize| now.checked_add(size).filter(|then| *then <= most);
+    spent.fetch_update(Ordering::Relaxed, Ordering::Relaxed, take).is_ok()
 }
 
 /// A statement whose patterns start at the root of all paths, as absolute ones, so that it may be
