@@ -14,7 +14,7 @@ use std::hash::Hash;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::condition::Reference;
-use crate::condition::check::WhoAttribute;
+use crate::condition::check::{TargetAttribute, WhoAttribute};
 use crate::declaration::{Attachment, Ceiling, Declarations, Element, List, Named, Policy};
 use crate::edit::{Edit, apply, same_files};
 use crate::engine::{Engine, Index};
@@ -65,6 +65,19 @@ pub(crate) enum Places {
     Everywhere,
 }
 
+impl Places {
+    /// These, and what is at and below a scope.
+    pub(crate) fn and(self, at: ScopeId) -> Self {
+        match self {
+            Self::Below(mut all) => {
+                all.push(at);
+                Self::Below(all)
+            }
+            Self::Everywhere => self,
+        }
+    }
+}
+
 /// What a part holds besides the people and places that it is made for.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Besides<'b> {
@@ -97,6 +110,10 @@ pub(crate) struct Lookup {
     policies_in: FxHashMap<ScopeId, Vec<PolicyId>>,
     /// Policies with a statement that asks what somebody is in.
     asking: FxHashSet<PolicyId>,
+    /// The attachments of such.
+    asking_attached: Vec<AttachmentId>,
+    /// Whether any statement asks who is in the group that is the target.
+    asks_who_is_in: bool,
 }
 
 impl Lookup {
@@ -131,8 +148,17 @@ impl Lookup {
                 estate.find_policy(name).map(|id| id.index())
             }),
             asking: asks_what_one_is_in(estate),
+            asks_who_is_in: (0..estate.statements.len()).map(StatementId::new).any(|id| {
+                asks(estate, id, |one| one == Reference::Target(TargetAttribute::Members))
+            }),
             ..Self::default()
         };
+        let attached = (0..estate.attachments.len()).map(AttachmentId::new);
+        let asking = &lookup.asking;
+        let asks = |id: &AttachmentId| {
+            estate.attachment(*id).policies.iter().any(|one| asking.contains(&one.value))
+        };
+        lookup.asking_attached = attached.filter(asks).collect();
         for who in estate.principals() {
             if let Some(place) = estate.identity(who).and_then(|identity| identity.place) {
                 lookup.identities_in.entry(place).or_default().push(who);
@@ -206,10 +232,8 @@ impl<'s> Whole<'s> {
             Subject::Everyone => true,
             Subject::One(who) => all.contains(&who),
         };
-        let attachments = if asking.is_empty() { &[] } else { &estate.attachments[..] };
-        for attachment in attachments {
-            let asks = attachment.policies.iter().any(|one| asking.contains(&one.value));
-            if asks && attachment.to.iter().any(|to| is_theirs(to.value)) {
+        for attachment in self.lookup.asking_attached.iter().map(|id| estate.attachment(*id)) {
+            if attachment.to.iter().any(|to| is_theirs(to.value)) {
                 found.extend(attachment.at.iter().map(|at| at.value));
             }
         }
@@ -227,6 +251,17 @@ impl<'s> Whole<'s> {
         found.sort_unstable();
         found.dedup();
         Places::Below(found)
+    }
+
+    /// Where it matters to everybody who is in a group or role: where the group stands, if conditions
+    /// ask who is in a group.
+    pub(crate) fn read_at(&self, into: Principal) -> Option<ScopeId> {
+        match into {
+            Principal::Group(id) if self.lookup.asks_who_is_in => {
+                self.estate().group(id).identity.place
+            }
+            _ => None,
+        }
     }
 
     /// Whether any statement that is tied somewhere asks what somebody is in.
@@ -455,23 +490,23 @@ pub(crate) fn above(index: &Index, of: &[Principal]) -> FxHashSet<Principal> {
 
 /// Policies with a statement that asks what somebody is in.
 fn asks_what_one_is_in(estate: &Estate) -> FxHashSet<PolicyId> {
-    let asks = |reference: Reference| {
+    let is_such = |reference: Reference| {
         matches!(reference, Reference::Who(WhoAttribute::Groups | WhoAttribute::Roles))
-    };
-    let is_asking = |id: &StatementId| {
-        let statement = estate.statement(*id);
-        let mut patterns = statement.on.plain.iter().chain(&statement.on.excluded);
-        let in_condition = statement
-            .when
-            .as_ref()
-            .is_some_and(|when| when.references().iter().any(|(one, _)| asks(*one)));
-        in_condition || patterns.any(|pattern| pattern.braces().any(|brace| asks(brace.attribute)))
     };
     let such = (0..estate.policies.len()).map(PolicyId::new).filter(|id| {
         let body = estate.policy(*id);
-        body.allows.iter().chain(&body.denies).any(is_asking)
+        body.allows.iter().chain(&body.denies).any(|id| asks(estate, *id, is_such))
     });
     such.collect()
+}
+
+/// Whether a statement asks for such an attribute, in its condition or in a brace.
+fn asks(estate: &Estate, id: StatementId, is_such: impl Fn(Reference) -> bool) -> bool {
+    let statement = estate.statement(id);
+    let mut patterns = statement.on.plain.iter().chain(&statement.on.excluded);
+    let when = statement.when.as_ref();
+    when.is_some_and(|when| when.references().iter().any(|(one, _)| is_such(*one)))
+        || patterns.any(|pattern| pattern.braces().any(|brace| is_such(brace.attribute)))
 }
 
 /// These declarations, in the order in which they stand.

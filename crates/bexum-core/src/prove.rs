@@ -16,6 +16,7 @@ mod heads;
 mod moments;
 mod opened;
 mod plan;
+mod print;
 mod representatives;
 mod search;
 mod smallest;

@@ -143,15 +143,22 @@ pub struct Vet<'v> {
     each: Each<'v>,
     /// What a log used, and since when it counts.
     usage: Option<(&'v Usage, Time)>,
-    /// Work that was spent on laws, and on changes tried.
-    laws_spent: AtomicUsize,
-    changes_spent: AtomicUsize,
+    spent: Spent,
     lookup: OnceLock<Lookup>,
     /// For each policy, itself and every policy that includes it.
     carriers: OnceLock<Vec<Vec<PolicyId>>>,
     applicable_below: OnceLock<Vec<ActionSet>>,
     witnesses: OnceLock<witnesses::Witnesses>,
     dead: OnceLock<rules::Dead>,
+    tables_by_policy: OnceLock<changes::TablesByPolicy>,
+}
+
+/// Work that was spent on finding out what statements match, what they grant, and what changes do.
+#[derive(Debug, Default)]
+struct Spent {
+    matching: AtomicUsize,
+    granting: AtomicUsize,
+    changing: AtomicUsize,
 }
 
 /// What a rule has found so far.
@@ -178,11 +185,9 @@ impl<'v> Vet<'v> {
     #[must_use]
     pub fn new(declared: &'v Declarations, engine: &'v Engine, now: Time, each: Each<'v>) -> Self {
         let (carriers, witnesses, dead) = (OnceLock::new(), OnceLock::new(), OnceLock::new());
-        let (laws_spent, changes_spent) = (AtomicUsize::new(0), AtomicUsize::new(0));
         let (lookup, applicable_below) = (OnceLock::new(), OnceLock::new());
         Self {
-            laws_spent,
-            changes_spent,
+            spent: Spent::default(),
             applicable_below,
             declared,
             engine,
@@ -193,6 +198,7 @@ impl<'v> Vet<'v> {
             carriers,
             witnesses,
             dead,
+            tables_by_policy: OnceLock::new(),
         }
     }
 
@@ -322,6 +328,13 @@ impl<'v> Vet<'v> {
         })
     }
 
+    /// Whether any action that a policy names applies at or below a scope: else its attachment there
+    /// says nothing about any request.
+    fn applies_below(&self, policy: PolicyId, at: ScopeId) -> bool {
+        let (policy, here) = (self.estate().policy(policy), &self.applicable_below()[at.index()]);
+        !here.is_disjoint(&policy.allowed_actions) || !here.is_disjoint(&policy.denied_actions)
+    }
+
     fn dead(&self) -> &rules::Dead {
         self.dead.get_or_init(|| rules::Dead::new(self))
     }
@@ -336,6 +349,15 @@ impl<'v> Vet<'v> {
         let mut all = all.into_inner().unwrap_or_else(PoisonError::into_inner);
         all.sort_by_key(|(i, _)| *i);
         all.into_iter().map(|(_, made)| made).collect()
+    }
+
+    /// The same in which what costs least comes first, as bounds on the work leave most room for it.
+    fn cheapest_first<T: Send>(&self, costs: &[usize], one: impl Fn(usize) -> T + Sync) -> Vec<T> {
+        let mut order: Vec<usize> = (0..costs.len()).collect();
+        order.sort_by_key(|i| costs[*i]);
+        let mut made = self.in_order(order.len(), |at| (order[at], one(order[at])));
+        made.sort_by_key(|(i, _)| *i);
+        made.into_iter().map(|(_, made)| made).collect()
     }
 
     /// Somebody now, nothing said of the circumstances.

@@ -367,6 +367,36 @@ fn all_that_has_no_effect_goes_and_nobody_notices() {
     assert!(left.iter().all(|one| one["remedy"].as_array().is_some_and(Vec::is_empty)), "{left:?}");
 }
 
+/// A place in a group that brings nothing to who has it is read by those who may ask about its members.
+#[test]
+fn who_is_in_a_group_matters_to_those_who_ask() {
+    let text = |who: &str| {
+        format!(
+            "estate = {{ name = 'm', format = 1 }}\n[kind.group]\nobserve = ['see']\n\
+             [account.veyra]\n[user.lin]\n[user.oto]\n[user.ben]\n[group.crew]\nplace = 'veyra'\n\
+             members = ['user:lin', 'user:oto']\nowners = ['user:ben']\n\
+             [policy.viewer]\n[[policy.viewer.allow]]\ndo = 'group.see'\n\
+             when = \"'{who}' in target.members\"\n\
+             [[attach]]\npolicy = 'viewer'\nto = 'user:ben'\nat = 'veyra'\n"
+        )
+    };
+    for (who, without_effect) in [("user:lin", &["user:oto"][..]), ("user:oto", &["user:lin"])] {
+        let folder = estate(&text(who));
+        let told = told(&findings(&folder, &["no-effect"]));
+        let expected = without_effect.iter().map(|one| format!("{one} in group:crew"));
+        assert_eq!(told, expected.map(|about| ("no-effect".to_owned(), about)).collect());
+        // Nor is it held anyway.
+        let until = ["--by", "user:ben", "--until", "2026-12-10", "--at-time", AT];
+        let new = [&["review", "new", "crew", "--of", "group:crew"], &until[..]].concat();
+        assert_eq!(folder.run(&new).code, Some(0));
+        let run = folder.run(&["review", "crew", "--format", "json", "--at-time", AT]);
+        let review: Value = serde_json::from_str(&run.out).expect("a review");
+        for question in review["questions"].as_array().expect("questions") {
+            assert_eq!(question["closes-nothing"], question["who"] != who, "{question}");
+        }
+    }
+}
+
 #[test]
 fn severities_decide_the_exit_code() {
     let text = |more: &str| {

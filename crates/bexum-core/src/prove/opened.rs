@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 use rustc_hash::FxHashMap;
 
 use super::moments::{LATEST, moments};
+use super::print::Print;
 use super::representatives::{Unknowns, moments_of};
 use super::search::{Assignment, Beside, Search, Tree, with_search};
 use crate::attribute::AttributeNames;
@@ -41,7 +42,7 @@ pub(crate) enum Opened {
 }
 
 /// What was found out before, by all that it depends on.
-pub(crate) type Known = FxHashMap<String, Opened>;
+pub(crate) type Known = FxHashMap<Print, Opened>;
 
 /// An estate, and the request as it stands there: its time is the first moment that counts.
 pub(crate) type Asked<'a, 'q, 'e> = (&'a mut Decider<'e>, &'a Query<'q>);
@@ -179,9 +180,9 @@ fn opened_as_asked<'e>(
             let query = Query { time, ..new_query.clone() };
             let unless = unless.map(|unless| (unless, names));
             with_search(new, None, query, unless, STEPS, |search| {
-                let others = search.unless.as_ref().map_or(Some(String::new()), |u| u.print());
-                let print = search.print_of_statements().zip(others);
-                let print = print.map(|(print, others)| format!("{print} | {others}"));
+                let others = search.unless.as_ref().map_or(Some(Print::default()), |u| u.print());
+                let print = others.zip(search.print_of_statements());
+                let print = print.map(|(others, print)| print.and(&others));
                 if let Some(found) = print.as_ref().and_then(|print| known.get(print)) {
                     return *found;
                 }
@@ -250,8 +251,8 @@ impl Beside for Both<'_> {
         self.one.names_path() || self.other.names_path()
     }
 
-    fn print(&self) -> Option<String> {
-        Some(format!("{} | {}", self.one.print()?, self.other.print()?))
+    fn print(&self) -> Option<Print> {
+        Some(self.one.print()?.and(&self.other.print()?))
     }
 }
 
@@ -368,7 +369,7 @@ impl Beside for Search<'_, '_> {
         self.next_of(unknowns, free)
     }
 
-    fn print(&self) -> Option<String> {
+    fn print(&self) -> Option<Print> {
         self.print_of_statements()
     }
 

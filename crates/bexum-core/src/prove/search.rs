@@ -7,11 +7,11 @@
 use std::rc::Rc;
 
 use super::heads::{has_relatives, lies_below, parts};
+use super::print::Print;
 use super::representatives::Unknowns;
 use super::{Counterexample, NotWorkedOut};
 use crate::attribute::AttributeNames;
 use crate::condition::check::TargetAttribute;
-use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
 use crate::decision::{Reading, Reason};
 use crate::engine::{Clause, Decider, EvalContext, NullSink, Session};
@@ -26,7 +26,7 @@ use crate::truth::Truth;
 /// Attributes that are given together at most.
 const MOST_GIVEN: usize = 64;
 
-const EFFECTS: [Effect; 2] = [Effect::Deny, Effect::Allow];
+pub(super) const EFFECTS: [Effect; 2] = [Effect::Deny, Effect::Allow];
 
 /// A statement that has a say, and how many segments down its patterns start.
 pub(super) type RelevantStatement = (StatementId, usize);
@@ -43,9 +43,9 @@ pub(super) struct Search<'s, 'e> {
     known: Known,
     session: &'s Session<'e>,
     /// Statements in play that name the action.
-    statements: &'s [RelevantStatement],
+    pub(super) statements: &'s [RelevantStatement],
     /// All that is attached, or limits, at the target and above, with its place.
-    entries: &'s [(PolicyId, Option<ScopeId>, Window)],
+    pub(super) entries: &'s [(PolicyId, Option<ScopeId>, Window)],
     /// The names of all attributes that could be given: of two estates, one knows them all.
     pub(super) names: &'s AttributeNames,
     /// The same request to another estate, which must not be allowed.
@@ -70,7 +70,7 @@ pub(super) trait Beside {
     /// Whether a condition asks for the target's path or name.
     fn names_path(&self) -> bool;
     /// All that the outcome depends on but what is given; `None` where that cannot be told.
-    fn print(&self) -> Option<String>;
+    fn print(&self) -> Option<Print>;
 }
 
 /// Gets a search ready. With a request to another estate that must not be allowed come the names of
@@ -369,55 +369,6 @@ impl<'e> Search<'_, 'e> {
     /// The path patterns in play, the law's among them.
     fn patterns(&self) -> impl Iterator<Item = &'e PathPattern> + '_ {
         self.asked().flat_map(Clause::patterns)
-    }
-
-    /// All that a search depends on but what is given: two requests alike in it have the same
-    /// outcome. `None` where patterns hang on what is given, and so on the path.
-    pub(super) fn fingerprint(&self) -> Option<String> {
-        let head = format!("{:?} {:?}", self.query.action, self.entries);
-        Some(head + &self.rest_of_print()?)
-    }
-
-    /// The same of a request by somebody, whatever the action: of policies only those count that name
-    /// it or are ceilings.
-    pub(super) fn print_of_statements(&self) -> Option<String> {
-        let estate = self.decider.index.estate();
-        let action = self.query.action.index();
-        let counts = |policy: PolicyId| {
-            let body = estate.policy(policy);
-            body.allowed_actions.contains(action)
-                || body.denied_actions.contains(action)
-                || self.decider.index.ceilings.contains(policy.index())
-        };
-        let entries: Vec<_> = self.entries.iter().filter(|(policy, ..)| counts(*policy)).collect();
-        let kind = estate.catalogue.action(self.query.action).kind;
-        let head = format!(
-            "{:?} {entries:?} {kind:?} {:?} {} ",
-            self.query.who, self.statements, self.query.target.is_sample
-        );
-        Some(head + &self.rest_of_print()?)
-    }
-
-    fn rest_of_print(&self) -> Option<String> {
-        let estate = self.decider.index.estate();
-        let contexts = EFFECTS.map(|effect| self.context(effect));
-        let scope = self.query.target.scope();
-        let seals: Vec<ScopeId> =
-            estate.scopes.chain(scope).filter(|id| estate.scope(*id).sealed).collect();
-        let mut print = format!("{:?} {:?} {seals:?}", self.query.take_up, self.query.time);
-        for Clause { on, when, anchor } in self.asked() {
-            for context in &contexts {
-                let path = on.matches(&self.query.target.segments, anchor, context);
-                if path == Truth::Undecided {
-                    return None;
-                }
-                let known = when.into_iter().flat_map(|when| when.references());
-                let known = known
-                    .map(|(reference, _)| (context.fact(reference), context.is_set(reference)));
-                print.push_str(&format!(" {path:?} {:?}", known.collect::<Vec<_>>()));
-            }
-        }
-        Some(print)
     }
 
     /// An attribute that was not given and leaves something undecided.

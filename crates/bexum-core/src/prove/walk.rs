@@ -7,6 +7,7 @@ use rustc_hash::FxHashSet;
 
 use super::moments::{moments, timeline};
 use super::plan::Plan;
+use super::print::Print;
 use super::representatives::moments_of;
 use super::search::{AtFirst, Found, RelevantStatement, Search, with_search};
 use super::{Counterexample, Judgement, LEAST_STEPS, Laws, NotWorkedOut, STEPS, WAITING};
@@ -158,7 +159,7 @@ impl<'e> LawWalk<'_, 'e> {
             }
         }
         // Targets that differ in nothing that is asked about are searched once.
-        let mut searched: FxHashSet<String> = FxHashSet::default();
+        let mut searched: FxHashSet<Print> = FxHashSet::default();
         let mut limited = 0;
         let all = std::mem::take(&mut self.waiting);
         let several = all.len() > 1;
@@ -432,7 +433,7 @@ impl<'e> LawWalk<'_, 'e> {
         &mut self,
         decider: &mut Decider<'e>,
         waiting: &Waiting,
-        searched: Option<&mut FxHashSet<String>>,
+        searched: Option<&mut FxHashSet<Print>>,
     ) -> bool {
         let (found, steps) = self.with_search(decider, waiting, |search| {
             if let Some(searched) = searched

@@ -163,19 +163,23 @@ impl<'r> Reviewing<'r> {
             "everyone" => Subject::Everyone,
             who => Subject::One(estate.find_principal(who)?),
         };
-        let mut people: Vec<Principal> = match subject {
-            Subject::Everyone => estate.principals().collect(),
-            Subject::One(who) => whole.below(&[who]).into_iter().collect(),
-        };
-        people.retain(|who| !matches!(who, Principal::Group(_)));
-        people.sort_unstable();
         let into = match &question.of {
             Of::Group(name) => estate.find_group(name).map(Principal::Group),
             Of::Role(name) => estate.find_role(name).map(Principal::Role),
             _ => None,
         };
+        let read_at = into.and_then(|into| whole.read_at(into));
+        let mut people: Vec<Principal> = match subject {
+            Subject::One(who) if read_at.is_none() => whole.below(&[who]).into_iter().collect(),
+            _ => estate.principals().collect(),
+        };
+        people.retain(|who| !matches!(who, Principal::Group(_)));
+        people.sort_unstable();
         let places = match (&question.of, into, subject) {
-            (_, Some(into), Subject::One(who)) => whole.places_of(&[who], into),
+            (_, Some(into), Subject::One(who)) => match read_at {
+                Some(at) => whole.places_of(&[who], into).and(at),
+                None => whole.places_of(&[who], into),
+            },
             (Of::Scope(path), ..) => Places::Below(vec![estate.scopes.find(path)?]),
             _ => Places::Below(vec![estate.scopes.find(question.at.as_deref()?)?]),
         };

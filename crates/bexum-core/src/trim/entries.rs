@@ -5,8 +5,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use rustc_hash::FxHashSet;
 
 use super::{Aim, Logged, Stage, Things, allows};
-use crate::condition::Reference;
-use crate::condition::check::TargetAttribute;
 use crate::edit::{Edit, ListOf};
 use crate::engine::Decider;
 use crate::estate::Estate;
@@ -73,7 +71,6 @@ pub(super) fn unused_elements(stage: &Stage, aim: &Aim<'_>) -> (Vec<Edit>, Vec<R
         })
         .collect();
     unused.sort();
-    let asks_members = is_asked_who_is_in(estate);
     let (mut light, mut heavy) = (Vec::new(), Vec::new());
     for (_, id, list, who) in unused {
         let (into, name, of) = owner(estate, list);
@@ -88,15 +85,16 @@ pub(super) fn unused_elements(stage: &Stage, aim: &Aim<'_>) -> (Vec<Edit>, Vec<R
             let attached = stage.engine.attachments_of.get(&Subject::One(*one));
             attached.into_iter().flatten().any(|id| denies(estate, *id))
         });
-        let is_read = matches!(into, Principal::Group(_)) && asks_members;
-        if !is_bound && !is_denied && !is_read && !whole.is_asked_what_one_is_in() {
+        let read_at = whole.read_at(into);
+        if !is_bound && !is_denied && read_at.is_none() && !whole.is_asked_what_one_is_in() {
             light.push(edit);
             continue;
         }
-        let (people, places) = match is_read {
+        let places = whole.places_of(&[who], into);
+        let (people, places) = match read_at {
             // Whoever asks about the group may be concerned.
-            true => (estate.principals().collect(), Places::Everywhere),
-            false => (whole.below(&[who]), whole.places_of(&[who], into)),
+            Some(at) => (estate.principals().collect(), places.and(at)),
+            None => (whole.below(&[who]), places),
         };
         heavy.push(Removal { edit, people, into: Some(into), places });
     }
@@ -149,14 +147,6 @@ pub(super) fn unused_attachments(stage: &Stage, aim: &Aim<'_>) -> (Vec<Edit>, Ve
 fn denies(estate: &Estate, id: AttachmentId) -> bool {
     let policies = estate.attachment(id).policies.iter();
     policies.into_iter().any(|policy| !estate.policy(policy.value).denies.is_empty())
-}
-
-/// Whether any condition asks who is in a group that is the target.
-fn is_asked_who_is_in(estate: &Estate) -> bool {
-    let conditions = estate.statements.iter().filter_map(|one| one.when.as_ref());
-    conditions
-        .flat_map(|when| when.references())
-        .any(|(reference, _)| reference == Reference::Target(TargetAttribute::Members))
 }
 
 /// Whether something goes: nothing is opened to anybody, and what the log was allowed stays so.

@@ -46,10 +46,10 @@ pub(super) enum Ever {
     NotDecided,
 }
 
-/// How many people times places are gone through for one law, and for all of them together: bounds on
-/// the work, beyond which something is not decided.
+/// How many people times places are gone through for one law, and for all of them that ask the same
+/// question: bounds on the work, beyond which something is not decided.
 const MOST_FOR_A_LAW: usize = 20_000;
-const MOST_FOR_ALL_LAWS: usize = 600_000;
+const MOST_FOR_ALL_LAWS: usize = 300_000;
 /// People of whom it is looked who are alike.
 const MOST_PEOPLE: usize = 500;
 
@@ -111,6 +111,17 @@ impl Vet<'_> {
         people
     }
 
+    /// Whether a policy, or one that includes it, is a ceiling.
+    pub(super) fn is_ceiling(&self, policy: PolicyId) -> bool {
+        self.ties(policy).is_ceiling
+    }
+
+    /// How much there is to go through for a statement, in people times places.
+    pub(super) fn cost_of(&self, id: StatementId) -> usize {
+        let (subjects, places) = self.reach_of(self.estate().statement(id).policy);
+        self.people_of(&subjects).len().saturating_mul(self.rows(&places))
+    }
+
     /// Whether a statement ever matches for anybody, wherever its policy is tied.
     pub(super) fn ever_matches(&self, id: StatementId) -> Ever {
         let estate = self.estate();
@@ -125,11 +136,11 @@ impl Vet<'_> {
         let (_, places) = self.reach_of(estate.statement(id).policy);
         let claim = if as_allow { Claim::Never } else { Claim::Always };
         let people = self.people_of(&ties.subjects);
-        if people.len() > MOST_PEOPLE {
+        if people.len() > MOST_PEOPLE && ties.subjects != [Subject::Everyone] {
             return Ever::NotDecided;
         }
         let people = self.unlike(id, people, &ties.subjects);
-        self.ever(id, &people, &places, claim, |declared, statement| {
+        self.ever(id, &people, &places, (claim, &self.spent.matching), |declared, statement| {
             let free = free_name(declared);
             declared.policies.iter_mut().for_each(|policy| {
                 policy.body.statements.clear();
@@ -202,9 +213,25 @@ impl Vet<'_> {
                 _ => {}
             }
         }
+        let everyone = subjects == [Subject::Everyone];
         let mut decider = self.engine.decider();
         let mut known: BTreeSet<String> = BTreeSet::new();
         let mut is_new = |who: &Principal| {
+            let sort = Estate::principal_type(*who);
+            let values: Vec<Option<&Value>> = own
+                .iter()
+                .map(|id| match who {
+                    Principal::Workload(scope) => {
+                        let mut chain = estate.scopes.chain(*scope);
+                        chain.find_map(|at| estate.scope(at).attributes.value(*id))
+                    }
+                    other => estate.identity(*other)?.attributes.value(*id),
+                })
+                .collect();
+            if everyone {
+                // They come to it by nothing that they are in.
+                return known.insert(format!("{sort} {values:?}"));
+            }
             let closure = decider.closure_for(*who, &[], self.now);
             if closure.valid_during != Window::ALWAYS {
                 return true;
@@ -223,17 +250,6 @@ impl Vet<'_> {
             let mut roles: Vec<RoleId> =
                 closure.roles.iter().chain(&closure.takeable).copied().collect();
             roles.sort_unstable();
-            let values: Vec<Option<&Value>> = own
-                .iter()
-                .map(|id| match who {
-                    Principal::Workload(scope) => {
-                        let mut chain = estate.scopes.chain(*scope);
-                        chain.find_map(|at| estate.scope(at).attributes.value(*id))
-                    }
-                    other => estate.identity(*other)?.attributes.value(*id),
-                })
-                .collect();
-            let sort = Estate::principal_type(*who);
             known.insert(format!("{sort} {itself:?} {roles:?} {values:?}"))
         };
         people.into_iter().filter(|who| is_new(who)).collect()
@@ -263,30 +279,36 @@ impl Vet<'_> {
         ties.subjects = attached_to.flat_map(|one| one.to.iter().map(|to| to.value)).collect();
         let places = Places::Below(ties.attached_at.clone());
         let people = self.people_of(&ties.subjects);
-        self.ever(id, &people, &places, Claim::Never, |declared, statement| {
-            let free = free_name(declared);
-            let mut made: Vec<Named<Policy>> = vec![policy(&free, statement.clone())];
-            let mut attachments: Vec<Attachment> = Vec::new();
-            for one in &declared.attachments {
-                for name in &one.policy.value {
-                    let Some(policy_id) = estate.find_policy(&name.value) else { continue };
-                    let tied = |to: &str| Attachment { policy: list([to]), ..one.clone() };
-                    if is_carrier(policy_id) {
-                        attachments.push(tied(&free));
-                    }
-                    let body = estate.policy(policy_id);
-                    if !body.denies.is_empty() {
-                        let denies = format!("{free}-{}", policy_id.index());
-                        attachments.push(tied(&denies));
-                        if !made.iter().any(|one| one.name.value == denies) {
-                            made.push(self.denies_of(policy_id, &denies));
+        self.ever(
+            id,
+            &people,
+            &places,
+            (Claim::Never, &self.spent.granting),
+            |declared, statement| {
+                let free = free_name(declared);
+                let mut made: Vec<Named<Policy>> = vec![policy(&free, statement.clone())];
+                let mut attachments: Vec<Attachment> = Vec::new();
+                for one in &declared.attachments {
+                    for name in &one.policy.value {
+                        let Some(policy_id) = estate.find_policy(&name.value) else { continue };
+                        let tied = |to: &str| Attachment { policy: list([to]), ..one.clone() };
+                        if is_carrier(policy_id) {
+                            attachments.push(tied(&free));
+                        }
+                        let body = estate.policy(policy_id);
+                        if !body.denies.is_empty() {
+                            let denies = format!("{free}-{}", policy_id.index());
+                            attachments.push(tied(&denies));
+                            if !made.iter().any(|one| one.name.value == denies) {
+                                made.push(self.denies_of(policy_id, &denies));
+                            }
                         }
                     }
                 }
-            }
-            declared.attachments = attachments;
-            declared.policies.extend(made);
-        })
+                declared.attachments = attachments;
+                declared.policies.extend(made);
+            },
+        )
     }
 
     /// Whom a policy is tied to, by itself or by others that include it, and where.
@@ -313,7 +335,7 @@ impl Vet<'_> {
     /// What it costs to make a part of the estate at all, in people times places.
     pub(super) fn fixed_cost(&self) -> usize {
         let estate = self.estate();
-        (estate.users.len() + estate.scopes.len() + estate.attachments.len()) / 20
+        (estate.users.len() + estate.scopes.len() + estate.attachments.len()) / 200
     }
 
     pub(super) fn rows(&self, places: &Places) -> usize {
@@ -339,7 +361,7 @@ impl Vet<'_> {
         id: StatementId,
         people: &[Principal],
         places: &Places,
-        claim: Claim,
+        (claim, spent): (Claim, &AtomicUsize),
         change: impl FnOnce(&mut Declarations, &Statement),
     ) -> Ever {
         if people.is_empty() {
@@ -347,8 +369,8 @@ impl Vet<'_> {
         }
         let estate = self.estate();
         let size = people.len().saturating_mul(self.rows(places));
-        let cost = size + self.fixed_cost() / 10;
-        if size > MOST_FOR_A_LAW || !spend(&self.laws_spent, cost, MOST_FOR_ALL_LAWS) {
+        let cost = size + self.fixed_cost();
+        if size > MOST_FOR_A_LAW || !spend(spent, cost, MOST_FOR_ALL_LAWS) {
             return Ever::NotDecided;
         }
         let all = self.statements();

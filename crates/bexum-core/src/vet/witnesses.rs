@@ -10,8 +10,6 @@ use fixedbitset::FixedBitSet;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Vet;
-use crate::condition::Reference;
-use crate::condition::check::TargetAttribute;
 use crate::decision::Reason;
 use crate::engine::{Candidate, Decider};
 use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, StatementId};
@@ -78,8 +76,7 @@ impl Witnesses {
             vet,
             spots: Spots::new(estate),
             viewpoint,
-            is_asked_what_one_is_in: vet.whole().is_asked_what_one_is_in()
-                || is_asked_of_members(vet),
+            is_asked_what_one_is_in: vet.whole().is_asked_what_one_is_in(),
             found: Mutex::new(found),
         };
         (vet.each)(estate.attachments.len(), &|i| asking.attachment(AttachmentId::new(i)));
@@ -96,14 +93,6 @@ impl Witnesses {
         });
         asking.found.into_inner().unwrap_or_else(PoisonError::into_inner)
     }
-}
-
-/// Whether any condition reads who is in a group that is the target.
-fn is_asked_of_members(vet: &Vet<'_>) -> bool {
-    let conditions = vet.estate().statements.iter().filter_map(|one| one.when.as_ref());
-    conditions
-        .flat_map(|when| when.references())
-        .any(|(reference, _)| matches!(reference, Reference::Target(TargetAttribute::Members)))
 }
 
 impl<'v> Asking<'v> {
@@ -318,10 +307,10 @@ impl<'v> Asking<'v> {
     /// Asks whether somebody has something by a place in a list alone.
     fn entry(&self, who: Principal, into: Principal, window: Window, is_taken: bool) {
         let now = self.vet.now;
-        if !window.holds(now) || self.is_asked_what_one_is_in {
+        let whole = self.vet.whole();
+        if !window.holds(now) || self.is_asked_what_one_is_in || whole.read_at(into).is_some() {
             return;
         }
-        let whole = self.vet.whole();
         let below = whole.below(&[who]);
         let mut people: Vec<Principal> = below.into_iter().filter(|who| self.asks(*who)).collect();
         people.sort_unstable();

@@ -107,10 +107,7 @@ impl Search<'_> {
             list,
             of: estate.principal_name(from).to_owned(),
         };
-        Candidate::new(
-            Step::of(edit),
-            Extent::new(Concerned::These(vec![who]), self.whole().places_of(&[who], from)),
-        )
+        Candidate::new(Step::of(edit), self.extent_of_place(who, from))
     }
 
     /// A statement that spares the path, unless its policy is locked.

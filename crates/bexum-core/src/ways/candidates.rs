@@ -122,12 +122,20 @@ impl Search<'_> {
             of: estate.principal_name(into).to_owned(),
             window: Window::ALWAYS,
         };
-        let (concerned, places) =
-            (Concerned::These(vec![who]), self.whole().places_of(&[who], into));
         Candidate::new(
             Step::of(edit),
-            Extent { into: vec![into], ..Extent::new(concerned, places) },
+            Extent { into: vec![into], ..self.extent_of_place(who, into) },
         )
+    }
+
+    /// What it can concern that somebody comes to a group or role, or does so no more.
+    pub(super) fn extent_of_place(&self, who: Principal, into: Principal) -> Extent {
+        let whole = self.whole();
+        let places = whole.places_of(&[who], into);
+        match whole.read_at(into) {
+            None => Extent::new(Concerned::These(vec![who]), places),
+            Some(at) => Extent::new(Concerned::Everybody, places.and(at)),
+        }
     }
 
     /// (f) Enabled.

@@ -130,8 +130,16 @@ proptest! {
     #[test]
     fn what_has_no_effect_is_told_and_nothing_else(
         declared in estates::estate(),
+        asks_who_is_in in any::<bool>(),
         requests in vec(estates::request(), 60),
     ) {
+        let mut declared = declared;
+        if asks_who_is_in {
+            let statements = declared.policies.iter_mut().flat_map(|one| &mut one.body.statements);
+            for when in statements.filter_map(|one| one.when.as_mut()) {
+                when.value = "target.members overlaps ['user:u0', 'user:u1', 'group:g0']".to_owned();
+            }
+        }
         let engine = Engine::new(estates::build(&declared));
         let report = report(&declared, &["no-effect", "never-matches", "unused-thing"]);
         let told = abouts(&report.findings, "no-effect");

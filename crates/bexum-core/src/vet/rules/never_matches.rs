@@ -48,7 +48,11 @@ impl Dead {
     pub(crate) fn new(vet: &Vet<'_>) -> Self {
         let estate = vet.estate();
         let matched = &vet.witnesses().matched;
-        let ever = vet.in_order(estate.statements.len(), |i| {
+        let costs = vet.in_order(estate.statements.len(), |i| match matched.contains(i) {
+            true => 0,
+            false => vet.cost_of(StatementId::new(i)),
+        });
+        let ever = vet.cheapest_first(&costs, |i| {
             let id = StatementId::new(i);
             match matched.contains(i) {
                 true => Some(Ever::Yes),

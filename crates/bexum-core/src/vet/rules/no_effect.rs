@@ -4,10 +4,12 @@ use std::collections::BTreeSet;
 
 use crate::diagnostic::Severity;
 use crate::edit::{Edit, ListOf};
-use crate::id::StatementId;
+use crate::id::{PolicyId, ScopeId, StatementId};
 use crate::origin::Origin;
 use crate::part::Places;
+use crate::policy::Effect;
 use crate::principal::{Membership, Principal, Subject};
+use crate::vet::changes::Can;
 use crate::vet::supposed::Ever;
 use crate::vet::witnesses::{Entry, Tie};
 use crate::vet::{Findings, Rule, Vet};
@@ -47,14 +49,17 @@ at     = "veyra/survey/raw"
     find,
 };
 
+/// So many actions a row has about.
+const ACTIONS: usize = 16;
+
 /// Something that may have no effect.
 struct Unit {
     about: String,
     what: &'static str,
     origin: Origin,
     removal: Edit,
+    can: Can,
     whom: Whom,
-    /// The policies whose attachment or ceiling it is, or whose statement.
     of: Of,
 }
 
@@ -64,25 +69,33 @@ enum Whom {
     Entry(Entry),
 }
 
+/// What it is.
 enum Of {
-    Tie(usize),
+    Attachment(PolicyId, ScopeId),
+    Ceiling(PolicyId),
     Entry,
     Statement(StatementId),
 }
 
 fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
     let units = units(vet);
-    let ever = vet.in_order(units.len(), |i| {
-        let unit = &units[i];
-        ever(vet, unit)
+    let costs = vet.in_order(units.len(), |i| {
+        if let Of::Attachment(policy, at) = units[i].of
+            && !vet.applies_below(policy, at)
+        {
+            return 0;
+        }
+        let (people, places) = concerned(vet, &units[i]);
+        people.len().saturating_mul(vet.rows(&places)).saturating_mul(actions(vet, &units[i]))
     });
+    let ever = vet.cheapest_first(&costs, |i| ever(vet, &units[i]));
     // A statement of which every attachment is told already is not told again.
     let is_told = |id: StatementId| {
         let carriers = vet.carriers(vet.estate().statement(id).policy);
         let (mut told, mut others) = (0, 0);
         for (unit, ever) in units.iter().zip(&ever) {
-            if let Of::Tie(policy) = unit.of
-                && carriers.iter().any(|carrier| carrier.index() == policy)
+            if let Of::Attachment(policy, _) | Of::Ceiling(policy) = unit.of
+                && carriers.contains(&policy)
             {
                 match ever {
                     Ever::Never => told += 1,
@@ -118,17 +131,47 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
 
 /// Whether taking it away changes anything.
 fn ever(vet: &Vet<'_>, unit: &Unit) -> Ever {
-    if vet.has_spent_all() {
-        return Ever::NotDecided;
+    if let Of::Attachment(policy, at) = unit.of
+        && !vet.applies_below(policy, at)
+    {
+        return Ever::Never;
     }
-    match &unit.whom {
-        Whom::Subjects(subjects, places) => {
-            vet.changes_anything(&unit.removal, &vet.people_of(subjects), None, places)
+    let (people, places) = concerned(vet, unit);
+    // Nobody ever comes to it, or what it brings is tied nowhere.
+    if people.is_empty() || vet.rows(&places) == 0 {
+        return Ever::Never;
+    }
+    let into = match &unit.whom {
+        Whom::Subjects(..) => None,
+        Whom::Entry(entry) => Some(entry.into),
+    };
+    let actions = actions(vet, unit);
+    vet.changes_anything((&unit.removal, unit.can), (&people, into), &places, actions)
+}
+
+/// How many actions of a row it may concern, as far as that is seen without a look at rows.
+fn actions(vet: &Vet<'_>, unit: &Unit) -> usize {
+    let estate = vet.estate();
+    match unit.of {
+        Of::Attachment(policy, _) => {
+            let policy = estate.policy(policy);
+            policy.allowed_actions.len() + policy.denied_actions.len()
         }
+        Of::Statement(id) => estate.statement(id).actions.len(),
+        Of::Entry | Of::Ceiling(_) => ACTIONS,
+    }
+}
+
+/// Whom it may concern that something is taken away, and where.
+fn concerned(vet: &Vet<'_>, unit: &Unit) -> (Vec<Principal>, Places) {
+    match &unit.whom {
+        Whom::Subjects(subjects, places) => (vet.people_of(subjects), places.clone()),
         Whom::Entry(entry) => {
-            let people = vet.people_of(&[Subject::One(entry.who)]);
             let places = vet.whole().places_of(&[entry.who], entry.into);
-            vet.changes_anything(&unit.removal, &people, Some(entry.into), &places)
+            match vet.whole().read_at(entry.into) {
+                None => (vet.people_of(&[Subject::One(entry.who)]), places),
+                Some(at) => (vet.people_of(&[Subject::Everyone]), places.and(at)),
+            }
         }
     }
 }
@@ -167,8 +210,9 @@ fn attachments(vet: &Vet<'_>) -> Vec<Unit> {
                             from: vec![subject],
                             at: vec![path.to_string()],
                         },
+                        can: vet.can_do_detached(policy.value),
                         whom: Whom::Subjects(vec![to.value], Places::Below(vec![at.value])),
-                        of: Of::Tie(policy.value.index()),
+                        of: Of::Attachment(policy.value, at.value),
                     });
                 }
             }
@@ -202,6 +246,7 @@ fn entries(vet: &Vet<'_>) -> Vec<Unit> {
                 what: "the place of `{}`",
                 origin: one.origin,
                 removal: Edit::Remove { who: vec![who], list, of: name.to_owned() },
+                can: Can::Both,
                 whom: Whom::Entry(entry),
                 of: Of::Entry,
             });
@@ -250,11 +295,12 @@ fn ceilings(vet: &Vet<'_>) -> Vec<Unit> {
                                 Subject::One(_) => vec![subject],
                             },
                         },
+                        can: Can::Open,
                         whom: Whom::Subjects(
                             vec![*bound],
                             at.map_or(Places::Everywhere, |at| Places::Below(vec![at])),
                         ),
-                        of: Of::Tie(policy.value.index()),
+                        of: Of::Ceiling(policy.value),
                     });
                 }
             }
@@ -281,6 +327,12 @@ fn statements(vet: &Vet<'_>) -> Vec<Unit> {
             removal: Edit::Strike {
                 policy: estate.policy(statement.policy).name.to_string(),
                 statement: vet.called(id),
+            },
+            can: match (vet.is_ceiling(statement.policy), statement.effect) {
+                // An allow of a ceiling refuses what it does not name.
+                (true, _) => Can::Both,
+                (false, Effect::Allow) => Can::Close,
+                (false, Effect::Deny) => Can::Open,
             },
             whom: Whom::Subjects(subjects, places),
             of: Of::Statement(id),

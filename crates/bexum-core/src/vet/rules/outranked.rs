@@ -58,7 +58,8 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
                 && dead.ever[id.index()] == Some(Ever::Yes)
         })
         .collect();
-    let ever = vet.in_order(attached.len(), |i| vet.ever_grants(attached[i]));
+    let costs = vet.in_order(attached.len(), |i| vet.cost_of(attached[i]));
+    let ever = vet.cheapest_first(&costs, |i| vet.ever_grants(attached[i]));
     for (id, ever) in attached.iter().zip(ever) {
         match ever {
             Ever::Never => {
