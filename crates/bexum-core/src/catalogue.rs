@@ -2,11 +2,14 @@
 
 pub use crate::action_set::ActionSet;
 use std::fmt;
+use std::sync::{Mutex, PoisonError};
 
 use rustc_hash::FxHashMap;
 
+use crate::declaration::{self, Named};
 use crate::id::{ActionId, KindId, ScopeId, ServiceId};
 use crate::origin::Origin;
+use crate::pattern::action::ActionPattern;
 use crate::principal::Principal;
 use crate::request::Place;
 use crate::scope::ScopeType;
@@ -183,6 +186,18 @@ pub struct Catalogue {
     declared: Vec<ActionSet>,
     items: Vec<ActionSet>,
     nothing: ActionSet,
+    /// What it was made of.
+    written: Written,
+    /// What patterns of actions name, as far as that was worked out: many estates are built with the
+    /// same catalogue and the same patterns.
+    spelled: Mutex<FxHashMap<Box<str>, ActionSet>>,
+}
+
+/// Services and kinds as they are declared.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Written {
+    pub(crate) services: Vec<Named<()>>,
+    pub(crate) kinds: Vec<Named<declaration::Kind>>,
 }
 
 /// Kinds that may be catalogued to give verbs to things of the spec's own, but are no kind for a
@@ -192,7 +207,12 @@ pub const RESERVED_KINDS: [&str; 6] =
 
 impl Catalogue {
     /// Indexes what the builder resolved; lists are sorted by name already.
-    pub(crate) fn new(services: Vec<Service>, kinds: Vec<Kind>, actions: Vec<Action>) -> Self {
+    pub(crate) fn new(
+        services: Vec<Service>,
+        kinds: Vec<Kind>,
+        actions: Vec<Action>,
+        written: Written,
+    ) -> Self {
         let kind_ids: FxHashMap<Box<str>, KindId> =
             kinds.iter().enumerate().map(|(i, kind)| (kind.name.clone(), KindId::new(i))).collect();
         let action_ids = actions
@@ -249,7 +269,31 @@ impl Catalogue {
             services,
             kinds,
             actions,
+            written,
+            spelled: Mutex::default(),
         }
+    }
+
+    /// Whether it was made of these.
+    pub(crate) fn is_written_as(
+        &self,
+        services: &[Named<()>],
+        kinds: &[Named<declaration::Kind>],
+    ) -> bool {
+        self.written.services == services && self.written.kinds == kinds
+    }
+
+    /// The actions that a pattern names, whether or not it excludes them.
+    pub(crate) fn named_by(&self, pattern: &ActionPattern<'_>, text: &str) -> ActionSet {
+        let locked = || self.spelled.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = locked().get(text) {
+            return known.clone();
+        }
+        let mut set = ActionSet::with_capacity(self.actions.len());
+        let named = self.actions.iter().enumerate().filter(|(_, action)| pattern.names(action));
+        set.extend(named.map(|(i, _)| i));
+        locked().insert(text.into(), set.clone());
+        set
     }
 
     /// The kind of a name.

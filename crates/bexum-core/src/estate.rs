@@ -3,6 +3,7 @@
 mod builder;
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -28,7 +29,7 @@ pub struct Estate {
     /// Its name.
     pub name: Box<str>,
     /// Services, kinds, actions.
-    pub catalogue: Catalogue,
+    pub catalogue: Arc<Catalogue>,
     /// The tree of scopes.
     pub scopes: ScopeTree,
     /// Users by id, sorted by name.
@@ -92,7 +93,7 @@ impl Estate {
     /// # Errors
     /// Every fault there is, sorted by place.
     pub fn build(declared: &Declarations) -> Result<Self, Vec<LocatedFault>> {
-        builder::build(declared, AttributeNames::default())
+        builder::build(declared, None)
     }
 
     /// The same beside another estate with which it is to be compared: attributes that both know by
@@ -101,7 +102,7 @@ impl Estate {
     /// # Errors
     /// Every fault there is, sorted by place.
     pub fn build_beside(declared: &Declarations, other: &Self) -> Result<Self, Vec<LocatedFault>> {
-        builder::build(declared, other.attribute_names.clone())
+        builder::build(declared, Some(other))
     }
 
     /// Whether every attribute of another estate has the same number here.

@@ -304,6 +304,24 @@ impl<'s> Whole<'s> {
         Some(EditedPart { engines: [part.engine, Engine::new(after)], same, names })
     }
 
+    /// Adds policies by name, with all that they include, each once.
+    pub(crate) fn add_policies<'n>(
+        &self,
+        to: &mut Vec<Named<Policy>>,
+        names: impl Iterator<Item = &'n str>,
+    ) {
+        let find = |name: &str| self.estate().find_policy(name);
+        let mut known: FxHashSet<PolicyId> =
+            to.iter().filter_map(|one| find(&one.name.value)).collect();
+        let mut waiting: VecDeque<PolicyId> = names.filter_map(find).collect();
+        while let Some(id) = waiting.pop_front() {
+            if known.insert(id) {
+                to.push(self.declared.policies[self.lookup.policies[id.index()]].clone());
+                waiting.extend(&self.estate().policy(id).include);
+            }
+        }
+    }
+
     /// What is declared of such a part.
     pub(crate) fn taken(
         &self,
@@ -513,28 +531,6 @@ fn asks(estate: &Estate, id: StatementId, is_such: impl Fn(Reference) -> bool) -
 fn chosen<T: Clone>(all: &[Named<T>], mut places: Vec<usize>) -> Vec<Named<T>> {
     places.sort_unstable();
     places.into_iter().map(|place| all[place].clone()).collect()
-}
-
-/// Adds policies by name, with all that they include, each once.
-pub(crate) fn add_named<'n>(
-    all: &'n Declarations,
-    to: &mut Vec<Named<Policy>>,
-    names: impl Iterator<Item = &'n str>,
-) {
-    let mut known: FxHashSet<String> = to.iter().map(|one| one.name.value.clone()).collect();
-    let mut waiting: VecDeque<&str> = names.collect();
-    if waiting.is_empty() {
-        return;
-    }
-    let by_name: FxHashMap<&str, &Named<Policy>> =
-        all.policies.iter().map(|one| (one.name.value.as_str(), one)).collect();
-    while let Some(name) = waiting.pop_front() {
-        let Some(policy) = by_name.get(name) else { continue };
-        if known.insert(name.to_owned()) {
-            to.push((*policy).clone());
-            waiting.extend(policy.body.include.iter().map(|one| one.value.as_str()));
-        }
-    }
 }
 
 /// Everything that is reached from some, themselves among it.

@@ -20,9 +20,10 @@ use crate::declaration::{Declarations, List};
 use crate::edit::{Edit, apply, same_files};
 use crate::engine::{Closure, Decider, Engine, Index};
 use crate::estate::Estate;
+use crate::id::ScopeId;
 use crate::impact::{Cell, Comparison, differences};
 use crate::origin::Spanned;
-use crate::part::{Besides, Lookup, Part, Places, Whole, add_named};
+use crate::part::{Besides, Lookup, Part, Places, Whole};
 use crate::principal::Principal;
 use crate::request::{Query, Request, RequestFault};
 use crate::trace::Recorder;
@@ -111,6 +112,9 @@ pub enum Tried {
 
 /// How many principals are looked at before all whom a step concerns.
 const SAMPLE: usize = 24;
+
+/// Rows that are looked at around the request's path before all where a step has effects.
+const NEAR: usize = 64;
 
 /// Steps to try in their order: the first that works is the way.
 #[derive(Clone, Debug)]
@@ -245,23 +249,31 @@ impl<'s> Search<'s> {
                 return works.then(|| Tried::Way(way(Effect::default())));
             }
             let who = self.estate().find_principal(&self.request.who)?;
-            let mut extents = vec![extent.only(vec![who])];
-            if most() < usize::MAX && self.number(&extent.concerned) > 2 * SAMPLE {
-                let people = self.people(&extent.concerned).into_iter();
-                extents.push(extent.only(people.take(SAMPLE).collect()));
+            let alone = extent.only(vec![who]);
+            let here = Extent { places: Places::Below(Vec::new()), ..alone.clone() };
+            let after = |extent: &Extent| self.after(&self.part(extent), step);
+            // What somebody is decided does not hang on others, nor on what lies elsewhere; but a step
+            // may be about what lies there.
+            let mut confirmed = after(&here).map(|after| (&here, after));
+            if confirmed.is_none() {
+                confirmed = after(&alone).map(|after| (&alone, after));
             }
-            extents.push(extent.clone());
+            let (_, (_, estate)) = confirmed.as_ref()?;
+            if !self.works_in(estate, &step.asked(self.request)) {
+                return None;
+            }
             let mut effect = Effect::default();
-            for (i, extent) in extents.iter().enumerate() {
+            let stages = self.stages(extent, &alone, most() < usize::MAX);
+            for (i, extent) in stages.iter().enumerate() {
                 let part = self.part(extent);
-                let (declared, after) = self.after(&part, step)?;
-                // What somebody is decided does not hang on others.
-                if i == 0 && !self.works_in(&after, &step.asked(self.request)) {
+                let known = confirmed.take_if(|(of, _)| *of == extent).map(|(_, after)| after);
+                let Some((declared, after)) = known.or_else(|| self.after(&part, step)) else {
+                    // A smaller part may lack what the step is about.
+                    if i + 1 < stages.len() {
+                        continue;
+                    }
                     return None;
-                }
-                if i == 0 && most() == usize::MAX {
-                    continue;
-                }
+                };
                 effect = self.effect(&part, (&declared, &after), extent, most);
                 if effect.size() > most() {
                     effect.is_partial = true;
@@ -270,6 +282,42 @@ impl<'s> Search<'s> {
             }
             Some(Tried::Way(way(effect)))
         })
+    }
+
+    /// What is gone through to see what a step does: all that it concerns; where it may be found to do
+    /// too much, first less, as what it does there it does in any case.
+    fn stages(&self, extent: &Extent, alone: &Extent, is_bound: bool) -> Vec<Extent> {
+        let mut stages = Vec::new();
+        if is_bound {
+            let near = self.near(&extent.places);
+            stages
+                .extend(near.map(|at| Extent { places: Places::Below(vec![at]), ..alone.clone() }));
+            stages.push(alone.clone());
+            if self.number(&extent.concerned) > 2 * SAMPLE {
+                let people = self.people(&extent.concerned).into_iter();
+                stages.push(extent.only(people.take(SAMPLE).collect()));
+            }
+        }
+        stages.push(extent.clone());
+        stages
+    }
+
+    /// The largest scope around the request's path that has no more than some rows, where all these
+    /// places have many more.
+    fn near(&self, places: &Places) -> Option<ScopeId> {
+        let estate = self.estate();
+        let rows = |at: ScopeId| estate.scopes.subtree(at).len();
+        let holds = |at: ScopeId| match places {
+            Places::Everywhere => true,
+            Places::Below(all) => all.iter().any(|one| estate.scopes.holds(*one, at)),
+        };
+        let all = match places {
+            Places::Everywhere => estate.scopes.len(),
+            Places::Below(all) => all.iter().map(|at| rows(*at)).sum(),
+        };
+        let around = estate.scopes.nearest(&self.request.on)?;
+        let near = estate.scopes.chain(around).filter(|at| rows(*at) <= NEAR).last()?;
+        (all > 2 * NEAR && holds(near)).then_some(near)
     }
 
     /// Everybody with sessions whom a step concerns.
@@ -373,7 +421,7 @@ impl<'s> Search<'s> {
             _ => &[],
         });
         let before = declared.policies.len();
-        add_named(self.declared, &mut declared.policies, named.map(String::as_str));
+        self.whole().add_policies(&mut declared.policies, named.map(String::as_str));
         let known: FxHashSet<String> =
             declared.scopes.iter().map(|one| one.name.value.clone()).collect();
         for policy in &mut declared.policies[before..] {

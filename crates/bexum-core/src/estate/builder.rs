@@ -16,6 +16,8 @@ mod scopes;
 mod vet;
 mod vocabulary;
 
+use std::sync::Arc;
+
 use rustc_hash::FxHashSet;
 
 use crate::attribute::{AttributeNames, Attributes, Value, is_reserved};
@@ -49,10 +51,10 @@ struct Builder<'d> {
     kind_names: Vec<String>,
 }
 
-/// `attribute_names` are those that come first, whether or not they are used.
+/// Names of attributes that another estate has come first, whether or not they are used.
 pub(super) fn build(
     declared: &Declarations,
-    attribute_names: AttributeNames,
+    beside: Option<&Estate>,
 ) -> Result<Estate, Vec<LocatedFault>> {
     let mut faults = Vec::new();
     let mut builder = Builder {
@@ -63,14 +65,21 @@ pub(super) fn build(
         groups: Names::declare("group", &declared.groups, &mut faults),
         roles: Names::declare("role", &declared.roles, &mut faults),
         policies: Names::declare("policy", &declared.policies, &mut faults),
-        attribute_names,
+        attribute_names: beside.map(|other| other.attribute_names.clone()).unwrap_or_default(),
         near: Budget::default(),
         vocabulary: Vocabulary::default(),
         kind_names: Vec::new(),
         faults,
     };
     builder.build_vocabulary(declared);
-    let catalogue = builder.build_catalogue(declared);
+    // One that is written the same has no fault, and is the same.
+    let same = beside
+        .map(|other| &other.catalogue)
+        .filter(|catalogue| catalogue.is_written_as(&declared.services, &declared.kinds));
+    let catalogue = match same {
+        Some(catalogue) => Arc::clone(catalogue),
+        None => Arc::new(builder.build_catalogue(declared)),
+    };
     builder.kind_names = catalogue.kinds.iter().map(|kind| kind.name.to_string()).collect();
     let (scopes, resources) = builder.build_scopes(declared);
     let people = builder.build_principals(declared, &resources);

@@ -39,7 +39,7 @@ const STATES: usize = 400;
 /// Estates that one person has in any case, as long as there is work left.
 const FEWEST: usize = 10;
 /// Things gone through in making estates, all together: a bound on the work of a run.
-pub(super) const WORK: usize = 10_000_000;
+pub(super) const WORK: usize = 7_000_000;
 
 /// Something that somebody may do.
 #[derive(Clone, Debug)]

@@ -3,7 +3,7 @@
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Builder, boxed};
-use crate::catalogue::{Action, Addresses, Catalogue, Kind, RESERVED_KINDS, Service};
+use crate::catalogue::{Action, Addresses, Catalogue, Kind, RESERVED_KINDS, Service, Written};
 use crate::declaration::{self, Declarations, Named};
 use crate::fault::Fault;
 use crate::id::{KindId, ServiceId};
@@ -43,7 +43,9 @@ impl Builder<'_> {
                 origin: named.name.origin,
             });
         }
-        Catalogue::new(services, kinds, actions)
+        let written =
+            Written { services: declared.services.clone(), kinds: declared.kinds.clone() };
+        Catalogue::new(services, kinds, actions, written)
     }
 
     fn build_kinds(

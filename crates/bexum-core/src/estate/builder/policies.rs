@@ -207,10 +207,7 @@ impl Builder<'_> {
                 return None;
             }
         };
-        let mut set = ActionSet::with_capacity(catalogue.actions.len());
-        let named =
-            catalogue.actions.iter().enumerate().filter(|(_, action)| pattern.names(action));
-        set.extend(named.map(|(i, _)| i));
+        let set = catalogue.named_by(&pattern, &written.value);
         if set.is_empty() {
             let bare = written.value.trim_start_matches('!');
             let near = self
