@@ -66,6 +66,14 @@ pub(crate) enum Places {
 }
 
 impl Places {
+    /// How many scopes there are.
+    pub(crate) fn rows(&self, estate: &Estate) -> usize {
+        match self {
+            Self::Everywhere => estate.scopes.len(),
+            Self::Below(all) => all.iter().map(|at| estate.scopes.subtree(*at).len()).sum(),
+        }
+    }
+
     /// These, and what is at and below a scope.
     pub(crate) fn and(self, at: ScopeId) -> Self {
         match self {

@@ -113,6 +113,13 @@ pub enum Tried {
 /// How many principals are looked at before all whom a step concerns.
 const SAMPLE: usize = 24;
 
+/// How many times as many pairs as are tried are collected before no more first steps are looked at.
+const ENOUGH_PAIRS: usize = 4;
+
+/// How many pairs, of those that are tried, each first step is worth at least: so many more of them
+/// are not looked at.
+const PAIRS_OF_EACH: usize = 10;
+
 /// Rows that are looked at around the request's path before all where a step has effects.
 const NEAR: usize = 64;
 
@@ -311,13 +318,9 @@ impl<'s> Search<'s> {
             Places::Everywhere => true,
             Places::Below(all) => all.iter().any(|one| estate.scopes.holds(*one, at)),
         };
-        let all = match places {
-            Places::Everywhere => estate.scopes.len(),
-            Places::Below(all) => all.iter().map(|at| rows(*at)).sum(),
-        };
         let around = estate.scopes.nearest(&self.request.on)?;
         let near = estate.scopes.chain(around).filter(|at| rows(*at) <= NEAR).last()?;
-        (all > 2 * NEAR && holds(near)).then_some(near)
+        (places.rows(estate) > 2 * NEAR && holds(near)).then_some(near)
     }
 
     /// Everybody with sessions whom a step concerns.
@@ -332,38 +335,52 @@ impl<'s> Search<'s> {
         people
     }
 
-    /// Pairs to try where no single step does: one that takes away what refuses, and one that
-    /// grants. Each is told to `each`, until that says that it is enough.
-    pub fn pairs(&self, mut each: impl FnMut(Candidate) -> bool) {
-        let Ok(query) = self.request.resolve(self.estate()) else { return };
+    /// Pairs to try where no single step does, no more than so many: one that takes away what refuses,
+    /// and one that grants; and whether these are all. Of each first step that which grants most
+    /// narrowly comes first, and of all first steps the narrowest are looked at.
+    #[must_use]
+    pub fn pairs(&self, most: usize) -> (Vec<Candidate>, bool) {
+        let Ok(query) = self.request.resolve(self.estate()) else { return (Vec::new(), true) };
         if self.wanted == Verdict::Deny {
-            return;
+            return (Vec::new(), true);
         }
-        for first in self.lifts(&query, &self.met(&query)) {
-            for (step, extent) in &first.alternatives {
-                let mut declared = self.declared.clone();
-                let Some(after) = edited(&mut declared, self.estate(), step) else { continue };
-                let engine = Engine::new(Arc::new(after));
-                let Ok(query) = self.request.resolve(engine.estate()) else { continue };
-                let inner = Search {
-                    declared: &declared,
-                    engine: &engine,
-                    request: self.request,
-                    wanted: self.wanted,
-                    lookup: OnceLock::new(),
-                    parts: Mutex::default(),
-                    numbers: Mutex::default(),
-                };
-                let mut decider = Decider::new(&engine);
-                for second in inner.grants(&mut decider, &query, &inner.met(&query), false) {
-                    let both = second.alternatives.into_iter();
-                    let both = both.map(|(other, its)| (step.and(&other), extent.and(&its)));
-                    if !each(Candidate { alternatives: both.collect() }) {
-                        return;
-                    }
-                }
+        let mut lifts = self.lifts(&query, &self.met(&query));
+        lifts.sort_by_cached_key(|lift| self.breadth(lift));
+        let lifts = lifts.iter().flat_map(|lift| &lift.alternatives);
+        let mut by_rank: Vec<(usize, Candidate)> = Vec::new();
+        let mut is_complete = true;
+        for (looked_at, (step, extent)) in lifts.enumerate() {
+            if by_rank.len() > ENOUGH_PAIRS.saturating_mul(most) || looked_at > most / PAIRS_OF_EACH
+            {
+                is_complete = false;
+                break;
             }
+            let mut declared = self.declared.clone();
+            let Some(after) = edited(&mut declared, self.estate(), step) else { continue };
+            let engine = Engine::new(Arc::new(after));
+            let Ok(query) = self.request.resolve(engine.estate()) else { continue };
+            let inner = Search {
+                declared: &declared,
+                engine: &engine,
+                request: self.request,
+                wanted: self.wanted,
+                lookup: OnceLock::new(),
+                parts: Mutex::default(),
+                numbers: Mutex::default(),
+            };
+            let mut decider = Decider::new(&engine);
+            let mut seconds = inner.grants(&mut decider, &query, &inner.met(&query), false);
+            seconds.sort_by_cached_key(|second| inner.breadth(second));
+            by_rank.extend(seconds.into_iter().enumerate().map(|(rank, second)| {
+                let both = second.alternatives.into_iter();
+                let both = both.map(|(other, its)| (step.and(&other), extent.and(&its)));
+                (rank, Candidate { alternatives: both.collect() })
+            }));
         }
+        by_rank.sort_by_key(|(rank, _)| *rank);
+        is_complete &= by_rank.len() <= most;
+        by_rank.truncate(most);
+        (by_rank.into_iter().map(|(_, pair)| pair).collect(), is_complete)
     }
 
     /// What a request meets, were the user enabled and the role one that can be taken up.
@@ -465,13 +482,14 @@ impl<'s> Search<'s> {
 
     /// How many cells a way opens, and how many it closes, in other circumstances or at a later
     /// moment alone; those that cannot be decided count as both. `None` where it concerns more than
-    /// `most` principals: that would take long.
+    /// `most` principals times scopes: that would take long.
     #[must_use]
     pub fn elsewhere(&self, way: &Way, most: usize) -> Option<[usize; 2]> {
         if way.step.edits.is_empty() {
             return Some([0, 0]);
         }
-        if self.number(&way.extent.concerned) > most {
+        let rows = way.extent.places.rows(self.estate()).max(1);
+        if self.number(&way.extent.concerned).saturating_mul(rows) > most {
             return None;
         }
         let part = self.part(&way.extent);

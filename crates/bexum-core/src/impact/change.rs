@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt::{self, Debug};
+use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
 
@@ -151,16 +152,24 @@ pub struct SameFiles {
 #[must_use]
 pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Difference> {
     let nothing = FxHashSet::default();
-    let catalogues = [(before, &same.before), (after, &same.after)].map(|(estate, same)| {
-        let mut all = BTreeMap::new();
-        catalogue(estate, same, &mut all);
-        all.into_iter().map(|(thing, (_, keys))| (thing, keys)).collect::<Vec<_>>()
-    });
-    let same = match catalogues[0] == catalogues[1] {
+    let is_one_catalogue = Arc::ptr_eq(&before.catalogue, &after.catalogue);
+    let is_read_alike = is_one_catalogue || {
+        let [old, new] = [(before, &same.before), (after, &same.after)].map(|(estate, same)| {
+            let mut all = BTreeMap::new();
+            catalogue(estate, same, &mut all);
+            all.into_iter().map(|(thing, (_, keys))| (thing, keys)).collect::<Vec<_>>()
+        });
+        old == new
+    };
+    let same = match is_read_alike {
         true => [&same.before, &same.after],
         false => [&nothing, &nothing],
     };
     let (mut old, mut new) = (things(before, same[0]), things(after, same[1]));
+    if !is_one_catalogue {
+        catalogue(before, same[0], &mut old);
+        catalogue(after, same[1], &mut new);
+    }
     let mut ties = [
         tied(before, |at| !same[0].contains(&at), None),
         tied(after, |at| !same[1].contains(&at), None),
@@ -205,7 +214,6 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
 
 fn things(estate: &Estate, same: &FxHashSet<FileId>) -> BTreeMap<Thing, Keys> {
     let mut all: BTreeMap<Thing, Keys> = BTreeMap::new();
-    catalogue(estate, same, &mut all);
     let differs = |origin: Origin| !same.contains(&origin.file);
     for (_, scope) in estate.scopes.iter().filter(|(_, scope)| differs(scope.origin)) {
         let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);

@@ -183,10 +183,7 @@ impl<'r> Reviewing<'r> {
             (Of::Scope(path), ..) => Places::Below(vec![estate.scopes.find(path)?]),
             _ => Places::Below(vec![estate.scopes.find(question.at.as_deref()?)?]),
         };
-        let rows = match &places {
-            Places::Everywhere => estate.scopes.len(),
-            Places::Below(at) => at.iter().map(|at| estate.scopes.subtree(*at).len()).sum(),
-        };
+        let rows = places.rows(estate);
         if people.len().saturating_mul(rows) > MOST_FOR_A_QUESTION {
             return None;
         }

@@ -152,10 +152,7 @@ fn denies(estate: &Estate, id: AttachmentId) -> bool {
 /// Whether something goes: nothing is opened to anybody, and what the log was allowed stays so.
 pub(super) fn may_go(stage: &Stage, removal: &Removal, allowed: &[&Logged], now: Time) -> Goes {
     let estate = stage.estate();
-    let rows = match &removal.places {
-        Places::Everywhere => estate.scopes.len(),
-        Places::Below(at) => at.iter().map(|at| estate.scopes.subtree(*at).len()).sum(),
-    };
+    let rows = removal.places.rows(estate);
     let everybody = removal.people.iter().copied();
     let mut people: Vec<Principal> =
         everybody.filter(|who| !matches!(who, Principal::Group(_))).collect();

@@ -339,11 +339,7 @@ impl Vet<'_> {
     }
 
     pub(super) fn rows(&self, places: &Places) -> usize {
-        let scopes = &self.estate().scopes;
-        match places {
-            Places::Everywhere => scopes.len(),
-            Places::Below(at) => at.iter().map(|at| scopes.subtree(*at).len()).sum(),
-        }
+        places.rows(self.estate())
     }
 
     /// A policy of a name with all the denies of another.

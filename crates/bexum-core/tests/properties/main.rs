@@ -14,3 +14,4 @@ mod reach;
 mod review;
 mod usage;
 mod vet;
+mod ways;

@@ -448,8 +448,9 @@ proptest! {
         if search.singles().iter().any(|one| search.tried(one).is_some()) {
             return Ok(());
         }
-        let mut ways = Vec::new();
-        search.pairs(|one| { ways.extend(search.tried(&one)); true });
+        let (pairs, is_complete) = search.pairs(usize::MAX);
+        prop_assert!(is_complete);
+        let mut ways: Vec<_> = pairs.iter().filter_map(|one| search.tried(one)).collect();
         let mut all: Vec<Vec<Step>> = Vec::new();
         let both = |one: &Step, other: &Step| Step {
             edits: [&one.edits[..], &other.edits].concat(),

@@ -33,8 +33,8 @@ const MOST_PAIRS: usize = 200;
 const MOST_BESIDE: usize = 60;
 /// Most cells that are counted of one way, where not all are asked for.
 const MOST_CELLS: usize = 2_000;
-/// Most principals of whom it is looked at what a way does to them in other circumstances.
-const MOST_ELSEWHERE: usize = 64;
+/// Most principals times scopes for whom it is looked at what a way does in other circumstances.
+const MOST_ELSEWHERE: usize = 20_000;
 
 /// Ways, best first.
 struct Found {
@@ -113,15 +113,7 @@ fn found(search: &Search<'_>, most: usize, most_pairs: usize) -> Found {
     if found.count > 0 {
         return found;
     }
-    let mut pairs = Vec::new();
-    let mut is_complete = true;
-    search.pairs(|pair| {
-        is_complete = pairs.len() < most_pairs;
-        if is_complete {
-            pairs.push(pair);
-        }
-        is_complete
-    });
+    let (pairs, is_complete) = search.pairs(most_pairs);
     Found { is_complete, ..tried(search, &pairs, most) }
 }
 
