@@ -450,7 +450,7 @@ proptest! {
         }
         let (pairs, is_complete) = search.pairs(usize::MAX);
         prop_assert!(is_complete);
-        let mut ways: Vec<_> = pairs.iter().filter_map(|one| search.tried(one)).collect();
+        let ways: Vec<_> = pairs.iter().filter_map(|one| search.tried(one)).collect();
         let mut all: Vec<Vec<Step>> = Vec::new();
         let both = |one: &Step, other: &Step| Step {
             edits: [&one.edits[..], &other.edits].concat(),
