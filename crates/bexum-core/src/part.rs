@@ -245,20 +245,40 @@ impl<'s> Whole<'s> {
                 found.extend(attachment.at.iter().map(|at| at.value));
             }
         }
+        let mut is_everywhere = false;
         for ceiling in &estate.ceilings {
             let brings = ceiling.bound.iter().any(|subject| subjects.contains(subject));
             let asks = ceiling.policies.iter().any(|one| asking.contains(&one.value))
                 && ceiling.bound.iter().any(|subject| is_theirs(*subject));
             if brings || asks {
                 match &ceiling.over {
-                    None => return Places::Everywhere,
+                    None => is_everywhere = true,
                     Some(over) => found.extend(over.iter().map(|at| at.value)),
                 }
             }
         }
-        found.sort_unstable();
-        found.dedup();
-        Places::Below(found)
+        if is_everywhere {
+            return self.granted_at(&all);
+        }
+        Places::Below(outermost(estate, found))
+    }
+
+    /// Where something is allowed at any time to people who come to all that, and to nothing else:
+    /// whatever refuses them something matters to them there alone.
+    pub(crate) fn granted_at(&self, all: &FxHashSet<Principal>) -> Places {
+        let estate = self.estate();
+        let attached = self.attachments_to(all).into_iter().map(|id| estate.attachment(id));
+        let grants = |one: &&crate::policy::Attachment| {
+            one.policies.iter().any(|policy| !estate.policy(policy.value).allows.is_empty())
+        };
+        let at = attached.filter(|one| grants(one)).flat_map(|one| &one.at);
+        Places::Below(outermost(estate, at.map(|at| at.value).collect()))
+    }
+
+    /// The same for everybody who comes to one of these.
+    pub(crate) fn granted_below(&self, of: &[Principal]) -> Places {
+        let people: Vec<Principal> = self.below(of).into_iter().collect();
+        self.granted_at(&self.above(&people))
     }
 
     /// Where it matters to everybody who is in a group or role: where the group stands, if conditions
@@ -501,6 +521,14 @@ impl<'s> Whole<'s> {
         let seeds: Vec<PolicyId> = tied.map(|one| one.value).chain(standing).chain(named).collect();
         grown(&seeds, |id| estate.policy(id).include.to_vec())
     }
+}
+
+/// Those of some scopes that are not below others of them.
+fn outermost(estate: &Estate, mut scopes: Vec<ScopeId>) -> Vec<ScopeId> {
+    // A scope stands before all that is below it.
+    scopes.sort_unstable();
+    scopes.dedup_by(|inner, outer| estate.scopes.holds(*outer, *inner));
+    scopes
 }
 
 /// Everything that these come to, at any time, themselves among it.

@@ -6,9 +6,12 @@
 //! part of the estate that holds all that the step can concern, which is much smaller.
 
 mod against;
+mod at_least;
 mod candidates;
 mod circumstances;
+mod pairs;
 mod step;
+mod tried;
 
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -20,7 +23,6 @@ use crate::declaration::{Declarations, List};
 use crate::edit::{Edit, apply, same_files};
 use crate::engine::{Closure, Decider, Engine, Index};
 use crate::estate::Estate;
-use crate::id::ScopeId;
 use crate::impact::{Cell, Comparison, differences};
 use crate::origin::Spanned;
 use crate::part::{Besides, Lookup, Part, Places, Whole};
@@ -28,7 +30,11 @@ use crate::principal::Principal;
 use crate::request::{Query, Request, RequestFault};
 use crate::trace::Recorder;
 
+use at_least::Gauge;
+use pairs::First;
 pub use step::{Choice, Effect, Step, Way};
+pub use tried::Tried;
+use tried::{NEAR, SAMPLE};
 
 /// Whom a step can concern.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -101,37 +107,28 @@ fn merged<T: Copy + Ord>(one: &[T], other: &[T]) -> Vec<T> {
     all
 }
 
-/// What came of a candidate that works.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Tried {
-    /// A way.
-    Way(Way),
-    /// One that does more than was asked about; how much more was not counted.
-    Larger(Way),
-}
-
-/// How many principals are looked at before all whom a step concerns.
-const SAMPLE: usize = 24;
-
-/// How many times as many pairs as are tried are collected before no more first steps are looked at.
-const ENOUGH_PAIRS: usize = 4;
-
-/// How many pairs, of those that are tried, each first step is worth at least: so many more of them
-/// are not looked at.
-const PAIRS_OF_EACH: usize = 10;
-
-/// Rows that are looked at around the request's path before all where a step has effects.
-const NEAR: usize = 64;
-
 /// Steps to try in their order: the first that works is the way.
 #[derive(Clone, Debug)]
 pub struct Candidate {
     alternatives: Vec<(Step, Extent)>,
+    /// What the first of them does, where it can be told how much that is at least.
+    gauge: Option<Gauge>,
+    /// How many cells it turns at least, as far as that was [found out](Search::gauge).
+    at_least: usize,
+    /// Whether it is known that the first of them can be made and works.
+    is_sure: bool,
+    /// Of a pair: what its first step does; how far the alternatives reach is how far the second
+    /// does.
+    first: Option<Arc<First>>,
 }
 
 impl Candidate {
     fn new(step: Step, extent: Extent) -> Self {
-        Self { alternatives: vec![(step, extent)] }
+        Self::of(vec![(step, extent)])
+    }
+
+    fn of(alternatives: Vec<(Step, Extent)>) -> Self {
+        Self { alternatives, gauge: None, at_least: 0, is_sure: false, first: None }
     }
 }
 
@@ -213,14 +210,14 @@ impl<'s> Search<'s> {
     /// How far a candidate reaches, in a rough order: what reaches less is tried sooner, so that of
     /// what reaches far less has to be counted.
     #[must_use]
-    pub fn breadth(&self, candidate: &Candidate) -> (usize, usize) {
+    pub fn breadth(&self, candidate: &Candidate) -> (usize, usize, usize) {
         let extents = candidate.alternatives.iter().map(|(_, extent)| extent);
         let breadths = extents.map(|extent| {
             let places = match &extent.places {
                 Places::Below(places) => usize::from(places.len() > 1),
                 Places::Everywhere => 2,
             };
-            (self.number(&extent.concerned), places)
+            (candidate.at_least, self.number(&extent.concerned), places)
         });
         breadths.max().unwrap_or_default()
     }
@@ -236,93 +233,6 @@ impl<'s> Search<'s> {
         number
     }
 
-    /// Tries a candidate: the first of its steps that works, with what it does.
-    #[must_use]
-    pub fn tried(&self, candidate: &Candidate) -> Option<Way> {
-        match self.tried_within(candidate, &|| usize::MAX) {
-            Some(Tried::Way(way)) => Some(way),
-            _ => None,
-        }
-    }
-
-    /// The same; what turns more cells than `most` says by then is not counted further. Cells add up
-    /// over people, so a few of them are looked at first.
-    #[must_use]
-    pub fn tried_within(&self, candidate: &Candidate, most: &dyn Fn() -> usize) -> Option<Tried> {
-        candidate.alternatives.iter().find_map(|(step, extent)| {
-            let way = |effect| Way { step: step.clone(), effect, extent: extent.clone() };
-            if step.edits.is_empty() {
-                let works = self.works_in(self.index(), &step.asked(self.request));
-                return works.then(|| Tried::Way(way(Effect::default())));
-            }
-            let who = self.estate().find_principal(&self.request.who)?;
-            let alone = extent.only(vec![who]);
-            let here = Extent { places: Places::Below(Vec::new()), ..alone.clone() };
-            let after = |extent: &Extent| self.after(&self.part(extent), step);
-            // What somebody is decided does not hang on others, nor on what lies elsewhere; but a step
-            // may be about what lies there.
-            let mut confirmed = after(&here).map(|after| (&here, after));
-            if confirmed.is_none() {
-                confirmed = after(&alone).map(|after| (&alone, after));
-            }
-            let (_, (_, estate)) = confirmed.as_ref()?;
-            if !self.works_in(estate, &step.asked(self.request)) {
-                return None;
-            }
-            let mut effect = Effect::default();
-            let stages = self.stages(extent, &alone, most() < usize::MAX);
-            for (i, extent) in stages.iter().enumerate() {
-                let part = self.part(extent);
-                let known = confirmed.take_if(|(of, _)| *of == extent).map(|(_, after)| after);
-                let Some((declared, after)) = known.or_else(|| self.after(&part, step)) else {
-                    // A smaller part may lack what the step is about.
-                    if i + 1 < stages.len() {
-                        continue;
-                    }
-                    return None;
-                };
-                effect = self.effect(&part, (&declared, &after), extent, most);
-                if effect.size() > most() {
-                    effect.is_partial = true;
-                    return Some(Tried::Larger(way(effect)));
-                }
-            }
-            Some(Tried::Way(way(effect)))
-        })
-    }
-
-    /// What is gone through to see what a step does: all that it concerns; where it may be found to do
-    /// too much, first less, as what it does there it does in any case.
-    fn stages(&self, extent: &Extent, alone: &Extent, is_bound: bool) -> Vec<Extent> {
-        let mut stages = Vec::new();
-        if is_bound {
-            let near = self.near(&extent.places);
-            stages
-                .extend(near.map(|at| Extent { places: Places::Below(vec![at]), ..alone.clone() }));
-            stages.push(alone.clone());
-            if self.number(&extent.concerned) > 2 * SAMPLE {
-                let people = self.people(&extent.concerned).into_iter();
-                stages.push(extent.only(people.take(SAMPLE).collect()));
-            }
-        }
-        stages.push(extent.clone());
-        stages
-    }
-
-    /// The largest scope around the request's path that has no more than some rows, where all these
-    /// places have many more.
-    fn near(&self, places: &Places) -> Option<ScopeId> {
-        let estate = self.estate();
-        let rows = |at: ScopeId| estate.scopes.subtree(at).len();
-        let holds = |at: ScopeId| match places {
-            Places::Everywhere => true,
-            Places::Below(all) => all.iter().any(|one| estate.scopes.holds(*one, at)),
-        };
-        let around = estate.scopes.nearest(&self.request.on)?;
-        let near = estate.scopes.chain(around).filter(|at| rows(*at) <= NEAR).last()?;
-        (places.rows(estate) > 2 * NEAR && holds(near)).then_some(near)
-    }
-
     /// Everybody with sessions whom a step concerns.
     fn people(&self, concerned: &Concerned) -> Vec<Principal> {
         let mut people: Vec<Principal> = match concerned {
@@ -333,54 +243,6 @@ impl<'s> Search<'s> {
         people.retain(|who| !matches!(who, Principal::Group(_)));
         people.sort_unstable();
         people
-    }
-
-    /// Pairs to try where no single step does, no more than so many: one that takes away what refuses,
-    /// and one that grants; and whether these are all. Of each first step that which grants most
-    /// narrowly comes first, and of all first steps the narrowest are looked at.
-    #[must_use]
-    pub fn pairs(&self, most: usize) -> (Vec<Candidate>, bool) {
-        let Ok(query) = self.request.resolve(self.estate()) else { return (Vec::new(), true) };
-        if self.wanted == Verdict::Deny {
-            return (Vec::new(), true);
-        }
-        let mut lifts = self.lifts(&query, &self.met(&query));
-        lifts.sort_by_cached_key(|lift| self.breadth(lift));
-        let lifts = lifts.iter().flat_map(|lift| &lift.alternatives);
-        let mut by_rank: Vec<(usize, Candidate)> = Vec::new();
-        let mut is_complete = true;
-        for (looked_at, (step, extent)) in lifts.enumerate() {
-            if by_rank.len() > ENOUGH_PAIRS.saturating_mul(most) || looked_at > most / PAIRS_OF_EACH
-            {
-                is_complete = false;
-                break;
-            }
-            let mut declared = self.declared.clone();
-            let Some(after) = edited(&mut declared, self.estate(), step) else { continue };
-            let engine = Engine::new(Arc::new(after));
-            let Ok(query) = self.request.resolve(engine.estate()) else { continue };
-            let inner = Search {
-                declared: &declared,
-                engine: &engine,
-                request: self.request,
-                wanted: self.wanted,
-                lookup: OnceLock::new(),
-                parts: Mutex::default(),
-                numbers: Mutex::default(),
-            };
-            let mut decider = Decider::new(&engine);
-            let mut seconds = inner.grants(&mut decider, &query, &inner.met(&query), false);
-            seconds.sort_by_cached_key(|second| inner.breadth(second));
-            by_rank.extend(seconds.into_iter().enumerate().map(|(rank, second)| {
-                let both = second.alternatives.into_iter();
-                let both = both.map(|(other, its)| (step.and(&other), extent.and(&its)));
-                (rank, Candidate { alternatives: both.collect() })
-            }));
-        }
-        by_rank.sort_by_key(|(rank, _)| *rank);
-        is_complete &= by_rank.len() <= most;
-        by_rank.truncate(most);
-        (by_rank.into_iter().map(|(_, pair)| pair).collect(), is_complete)
     }
 
     /// What a request meets, were the user enabled and the role one that can be taken up.
@@ -458,37 +320,19 @@ impl<'s> Search<'s> {
         Some((declared, Engine::new(estate)))
     }
 
-    /// What else comes of a step.
-    fn effect(
-        &self,
-        part: &Part,
-        after: (&Declarations, &Engine),
-        extent: &Extent,
-        most: &dyn Fn() -> usize,
-    ) -> Effect {
-        let mut effect = Effect::default();
-        let estate = after.1.estate();
-        effect.is_limited = self.compare(part, after, extent, Some(most()), |who, cells| {
-            effect.add(0, who, estate, cells.iter().filter(|cell| cell.is_opened()));
-            effect.add(1, who, estate, cells.iter().filter(|cell| cell.is_shut()));
-            effect.size() <= most()
-        });
-        for levels in &mut effect.levels {
-            levels.sort_unstable();
-            levels.dedup();
-        }
-        effect
-    }
-
     /// How many cells a way opens, and how many it closes, in other circumstances or at a later
-    /// moment alone; those that cannot be decided count as both. `None` where it concerns more than
-    /// `most` principals times scopes: that would take long.
+    /// moment alone; those that cannot be decided count as both. `None` where that would take long: it
+    /// concerns more than `most` principals, or a quarter as many principals times scopes.
     #[must_use]
     pub fn elsewhere(&self, way: &Way, most: usize) -> Option<[usize; 2]> {
         if way.step.edits.is_empty() {
             return Some([0, 0]);
         }
-        let rows = way.extent.places.rows(self.estate()).max(1);
+        let rows = match way.extent.is_path_alone {
+            true => 1,
+            // A scope has some rows more: its items, and who stands there.
+            false => way.extent.places.rows(self.estate()).max(1).saturating_mul(4),
+        };
         if self.number(&way.extent.concerned).saturating_mul(rows) > most {
             return None;
         }

@@ -5,10 +5,11 @@ use std::rc::Rc;
 
 use super::closure::{Closure, RoleClosure};
 use super::evaluate::Decider;
+use super::index::Index;
 use super::subjects::{SubjectSet, SubjectSets};
 use crate::id::{GroupId, RoleId};
 use crate::policy::Effect;
-use crate::principal::Principal;
+use crate::principal::{Principal, Subject};
 use crate::time::{Time, Window};
 
 /// Who asks, and what a role that is taken up brings.
@@ -32,7 +33,7 @@ impl<'e> Session<'e> {
     }
 
     /// That of somebody of whom this closure holds.
-    pub(super) fn with(
+    pub(crate) fn with(
         decider: &mut Decider<'e>,
         closure: Rc<Closure<'e>>,
         take_up: Option<RoleId>,
@@ -46,6 +47,11 @@ impl<'e> Session<'e> {
             names
         });
         Self { closure, taken, together }
+    }
+
+    /// Whether everything is refused: the user is disabled, or this is no role that they can take up.
+    pub(crate) fn is_refused(&self, take_up: Option<RoleId>) -> bool {
+        self.closure.is_disabled || take_up.is_some_and(|role| !self.closure.can_take_up(role))
     }
 
     /// While who asks is in all that, and in no more.
@@ -62,6 +68,11 @@ impl<'e> Session<'e> {
     /// Whose allows count.
     pub(super) fn granting(&self) -> &SubjectSet {
         self.taken.as_ref().map_or(&self.closure.subjects, |taken| &taken.subjects)
+    }
+
+    /// Whether allows attached to a principal count.
+    pub(crate) fn is_granted_what_is_for(&self, who: Principal, index: &Index) -> bool {
+        self.granting().has(index.scope_index.subject_ids.of(Subject::One(who)))
     }
 
     /// Whose statements of this effect count, of those that are attached.

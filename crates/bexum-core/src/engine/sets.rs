@@ -169,42 +169,67 @@ impl<'e> Decider<'e> {
     /// What the query's principal can do on its target, of the actions in `mask` (which must
     /// apply there); the query's own action is not looked at.
     pub fn reach(&mut self, query: &Query<'_>, mask: &ActionSet) -> Cells {
-        let all = self.index.estate().catalogue.actions.len();
         let session = self.session(query);
-        let closure = &session.closure;
-        let refused = query.take_up.is_some_and(|role| !closure.can_take_up(role));
+        self.reach_in(&session, query, mask)
+    }
+
+    /// The same in a session that is known already.
+    pub(crate) fn reach_in(
+        &self,
+        session: &Session<'e>,
+        query: &Query<'_>,
+        mask: &ActionSet,
+    ) -> Cells {
+        let all = self.index.estate().catalogue.actions.len();
         let mut cells = Cells::nothing(all);
-        let is_granted = || self.may_be_allowed(&session, query.target.scope(), mask);
-        if closure.is_disabled || refused || !is_granted() {
+        let is_granted = || self.may_be_allowed(session, query.target.scope(), mask);
+        if session.is_refused(query.take_up) || !is_granted() {
             return cells;
         }
-        let subjects = session.subjects();
         for (action, part) in parts(self.index, query, mask) {
             let query = Query { action, ..query.clone() };
-            let context = EvalContext {
-                index: self.index,
-                query: &query,
-                closure,
-                roles: Some(session.roles()),
-            };
-            let walk = Sets { context, mask: &part };
-            let allow_context =
-                EvalContext { roles: Some(session.roles_of(Effect::Allow)), ..context };
-            let mut granted = Sets { context: allow_context, mask: &part }
-                .attached(Effect::Allow, session.subjects_of(Effect::Allow));
+            let sets = Sets { context: self.context(session, &query), mask: &part };
+            let mut granted = sets.granted(session);
             if granted.hopeful.is_empty() {
                 continue;
             }
-            // A deny counts when it is not false; hopefully, only when it is true.
-            let denied = walk.attached(Effect::Deny, subjects);
-            granted.strict.difference_with(&denied.hopeful);
-            granted.hopeful.difference_with(&denied.strict);
-            walk.bound(subjects, &mut granted);
+            sets.refuse(session, &mut granted);
             granted.hopeful.difference_with(&granted.strict);
             cells.allow.union_with(&granted.strict);
             cells.depends.union_with(&granted.hopeful);
         }
         cells
+    }
+
+    /// The actions in `mask` that a session is denied on the query's target for want of a statement
+    /// that allows them, and for nothing else; those of one kind together, with the query by which
+    /// such a statement is asked.
+    pub(crate) fn not_granted<'q>(
+        &self,
+        session: &Session<'e>,
+        query: &Query<'q>,
+        mask: &ActionSet,
+    ) -> Vec<(Query<'q>, ActionSet)> {
+        if session.is_refused(query.take_up) {
+            return Vec::new();
+        }
+        let each = parts(self.index, query, mask).into_iter().map(|(action, part)| {
+            let query = Query { action, ..query.clone() };
+            let sets = Sets { context: self.context(session, &query), mask: &part };
+            let mut left = Both { strict: part.clone(), hopeful: part.clone() };
+            sets.refuse(session, &mut left);
+            left.strict.difference_with(&sets.granted(session).strict);
+            (query, left.strict)
+        });
+        each.collect()
+    }
+
+    fn context<'s>(&self, session: &'s Session<'e>, query: &'s Query<'s>) -> EvalContext<'s>
+    where
+        'e: 's,
+    {
+        let roles = Some(session.roles());
+        EvalContext { index: self.index, query, closure: &session.closure, roles }
     }
 }
 
@@ -236,6 +261,22 @@ struct Sets<'s> {
 }
 
 impl Sets<'_> {
+    /// What attachments grant a session.
+    fn granted(&self, session: &Session<'_>) -> Both {
+        let roles = Some(session.roles_of(Effect::Allow));
+        let sets = Sets { context: EvalContext { roles, ..self.context }, mask: self.mask };
+        sets.attached(Effect::Allow, session.subjects_of(Effect::Allow))
+    }
+
+    /// Takes away what denies and ceilings refuse a session.
+    fn refuse(&self, session: &Session<'_>, granted: &mut Both) {
+        // A deny counts when it is not false; hopefully, only when it is true.
+        let denied = self.attached(Effect::Deny, session.subjects());
+        granted.strict.difference_with(&denied.hopeful);
+        granted.hopeful.difference_with(&denied.strict);
+        self.bound(session.subjects(), granted);
+    }
+
     fn none(&self) -> Both {
         let none = ActionSet::with_capacity(self.context.index.estate().catalogue.actions.len());
         Both { strict: none.clone(), hopeful: none }

@@ -38,8 +38,7 @@ impl Search<'_> {
                 target: Target::User(self.estate().user(id).identity.name.to_string()),
                 keys: vec![("enabled".to_owned(), Value::Boolean(false))],
             };
-            let who = Concerned::These(vec![query.who]);
-            found.push(Candidate::new(Step::of(edit), Extent::new(who, Places::Everywhere)));
+            found.push(Candidate::new(Step::of(edit), self.wherever_granted(vec![query.who])));
         }
         let to = self.attachable_to(query);
         found.extend(to.iter().map(|who| self.new_policy(query, *who, Effect::Deny)));
@@ -178,22 +177,22 @@ impl Search<'_> {
                 .map(|over| estate.scope(over).path.to_string())
                 .into_iter()
                 .collect();
-            let places =
-                met.limit.over.map_or(Places::Everywhere, |over| Places::Below(vec![over]));
+            let bounded = |who: Concerned| match (met.limit.over, who) {
+                (Some(over), who) => Extent::new(who, Places::Below(vec![over])),
+                (None, Concerned::These(who)) => self.wherever_granted(who),
+                (None, who) => Extent::new(who, Places::Everywhere),
+            };
             let unlimit = |bound: Vec<String>| {
                 Step::of(Edit::Unlimit { policy: policy.clone(), over: over.clone(), bound })
             };
             for who in self.held(query, closure) {
                 if ceiling.bound.contains(&Subject::One(who)) {
                     let step = unlimit(vec![estate.principal_id(who)]);
-                    found.push(Candidate::new(
-                        step,
-                        Extent::new(Concerned::These(vec![who]), places.clone()),
-                    ));
+                    found.push(Candidate::new(step, bounded(Concerned::These(vec![who]))));
                 }
             }
             let all = self.bound_by(met.limit.policy, met.limit.over);
-            found.push(Candidate::new(unlimit(Vec::new()), Extent::new(all, places)));
+            found.push(Candidate::new(unlimit(Vec::new()), bounded(all)));
         }
         let denies = met.statements.iter().filter(|one| {
             estate.statement(one.statement).effect == Effect::Deny && one.truth != Truth::False

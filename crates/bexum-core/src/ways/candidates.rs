@@ -1,5 +1,6 @@
 //! What could grant: another role, a group, an attachment, a policy.
 
+use super::at_least::{Gauge, Tie, seal_depth};
 use super::{Candidate, Choice, Concerned, Extent, Places, Search, Step};
 use crate::edit::{Edit, ListOf, Target};
 use crate::engine::{Closure, Decider, EvalContext, NullSink};
@@ -122,10 +123,14 @@ impl Search<'_> {
             of: estate.principal_name(into).to_owned(),
             window: Window::ALWAYS,
         };
-        Candidate::new(
-            Step::of(edit),
-            Extent { into: vec![into], ..self.extent_of_place(who, into) },
-        )
+        let extent = Extent { into: vec![into], ..self.extent_of_place(who, into) };
+        let is_asker = self.estate().find_principal(&self.request.who) == Some(who);
+        let gauge = match (into, list) {
+            _ if !is_asker => None,
+            (Principal::Role(role), ListOf::TakenBy) => Some(Gauge::MayTakeUp(role)),
+            _ => Some(Gauge::Joins(into)),
+        };
+        Candidate { gauge, ..Candidate::new(Step::of(edit), extent) }
     }
 
     /// What it can concern that somebody comes to a group or role, or does so no more.
@@ -138,6 +143,12 @@ impl Search<'_> {
         }
     }
 
+    /// What something that refuses these people things can concern, wherever it does.
+    pub(super) fn wherever_granted(&self, who: Vec<Principal>) -> Extent {
+        let places = self.whole().granted_below(&who);
+        Extent::new(Concerned::These(who), places)
+    }
+
     /// (f) Enabled.
     pub(super) fn enabling(&self, query: &Query<'_>) -> Option<Candidate> {
         let Principal::User(id) = query.who else { return None };
@@ -146,10 +157,7 @@ impl Search<'_> {
             target: Target::User(user.identity.name.to_string()),
             keys: vec![("enabled".to_owned(), crate::attribute::Value::Boolean(true))],
         };
-        let candidate = Candidate::new(
-            Step::of(edit),
-            Extent::new(Concerned::These(vec![query.who]), Places::Everywhere),
-        );
+        let candidate = Candidate::new(Step::of(edit), self.wherever_granted(vec![query.who]));
         (!user.enabled).then_some(candidate)
     }
 
@@ -245,6 +253,10 @@ impl Search<'_> {
         };
         let mut found = Vec::new();
         let policies = (0..estate.policies.len()).map(PolicyId::new);
+        let restricted: Vec<PolicyId> =
+            policies.clone().filter(|id| estate.policy(*id).attachable.is_some()).collect();
+        // What is attached above a seal allows nothing below it.
+        let from_depth = seal_depth(self.index(), query.target.scope());
         for policy in policies {
             let body = estate.policy(policy);
             if !body.allowed_actions.contains(query.action.index()) {
@@ -257,19 +269,33 @@ impl Search<'_> {
                 .collect();
             let matches_at = |scope: &ScopeId| {
                 let anchor = estate.scope(*scope).depth as usize;
-                statements.iter().any(|id| context.truth(**id, anchor) == Truth::True)
+                anchor >= from_depth
+                    && statements.iter().any(|id| context.truth(**id, anchor) == Truth::True)
             };
             let scopes: Vec<ScopeId> =
                 estate.scopes.chain(query.target.scope()).filter(matches_at).collect();
-            if scopes.is_empty() {
-                continue;
-            }
+            let Some(&nearest) = scopes.first() else { continue };
+            let is_restricted =
+                restricted.iter().any(|one| *one == policy || estate.includes(policy, *one));
+            let is_sure = !is_restricted
+                && !session.is_refused(query.take_up)
+                && !body.denied_actions.contains(query.action.index());
             for who in to {
+                // With a role taken up, only what is attached to it allows anything.
+                if !session.is_granted_what_is_for(*who, self.index()) {
+                    continue;
+                }
                 let each = scopes.iter().map(|scope| {
                     let one = self.attached(policy, Subject::One(*who), *scope);
                     one.alternatives
                 });
-                found.push(Candidate { alternatives: each.flatten().collect() });
+                let tie = Tie { policy, to: *who, at: nearest };
+                found.push(Candidate {
+                    // Of what may not work it is not known which of these is the way.
+                    gauge: is_sure.then_some(Gauge::Attaches(tie)),
+                    is_sure,
+                    ..Candidate::of(each.flatten().collect())
+                });
             }
         }
         found
@@ -323,7 +349,9 @@ impl Search<'_> {
             },
         ];
         let step = Step { edits, options: Vec::new() };
-        Candidate::new(step, Extent::path_alone(Concerned::These(vec![who])))
+        let gauge = (effect == Effect::Allow).then_some(Gauge::Allows(who));
+        let extent = Extent::path_alone(Concerned::These(vec![who]));
+        Candidate { gauge, ..Candidate::new(step, extent) }
     }
 }
 

@@ -101,6 +101,11 @@ pub struct Effect {
 }
 
 impl Effect {
+    /// That of a step of which it is known that it does more than is counted.
+    pub(super) fn partial() -> Self {
+        Self { is_partial: true, ..Self::default() }
+    }
+
     /// All cells that come to something else.
     #[must_use]
     pub fn size(&self) -> usize {
@@ -119,6 +124,20 @@ pub struct Way {
 }
 
 impl Effect {
+    /// Adds what somebody gains and loses.
+    pub(super) fn add_cells(&mut self, who: &str, estate: &Estate, cells: &[Cell]) {
+        self.add(0, who, estate, cells.iter().filter(|cell| cell.is_opened()));
+        self.add(1, who, estate, cells.iter().filter(|cell| cell.is_shut()));
+    }
+
+    /// Puts the levels in their order, each once.
+    pub(super) fn sort_levels(&mut self) {
+        for levels in &mut self.levels {
+            levels.sort_unstable();
+            levels.dedup();
+        }
+    }
+
     /// Adds what somebody gains or loses.
     pub(crate) fn add<'c>(
         &mut self,

@@ -29,7 +29,7 @@ pub(crate) fn list(items: &[&str]) -> List {
     Spanned::new(items.iter().map(|item| w(item)).collect(), Origin::default())
 }
 
-fn named<T>(name: &str, body: T) -> Named<T> {
+pub(crate) fn named<T>(name: &str, body: T) -> Named<T> {
     Named { name: w(name), about: None, body }
 }
 
@@ -512,7 +512,7 @@ pub(crate) fn estate_with_stores() -> impl Strategy<Value = Declarations> {
 }
 
 /// Gives attachments, ceilings and statements places of their own, by which they can be found.
-fn number(declared: &mut Declarations) {
+pub(crate) fn number(declared: &mut Declarations) {
     let mut next = 0;
     let mut fresh = || {
         next += 1;

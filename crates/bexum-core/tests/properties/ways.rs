@@ -4,19 +4,57 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use bexum_core::attribute::Value;
-use bexum_core::declaration::{Declarations, Element};
+use bexum_core::declaration::{
+    Attachment, Declarations, Element, Policy, Statement, WindowWritten,
+};
 use bexum_core::edit::{Edit, ListOf, Target, apply};
 use bexum_core::engine::{Decider, Engine};
 use bexum_core::impact::{Cell, Comparison, SameFiles, differences};
+use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::principal::{Principal, Subject};
 use bexum_core::request::Place;
 use bexum_core::time::{Time, Window};
-use bexum_core::ways::{Choice, Search, Step, Way, rank};
+use bexum_core::ways::{Candidate, Choice, Search, Step, Tried, Way, rank};
 use bexum_core::{Estate, Request, Trace, Verdict};
+use proptest::collection::vec;
 use proptest::prelude::*;
+use proptest::sample::select;
 
 use crate::estates;
+
+/// An estate in which much is refused to everyone at a place, by a policy that may grant something, too.
+fn estate_with_a_stop() -> impl Strategy<Value = Declarations> {
+    let actions = select(&["*", "rec.*", "*.view", "*.@observe"][..]);
+    let at = select(&["v", "v/s", "v/s/c"][..]);
+    (estates::estate(), actions, at, vec(estates::statement(), 0..2)).prop_map(
+        |(mut declared, actions, at, more)| {
+            let stop = Statement {
+                effect: Effect::Deny,
+                name: None,
+                about: None,
+                actions: estates::list(&[actions]),
+                on: None,
+                when: None,
+                origin: Origin::default(),
+            };
+            let statements = std::iter::once(stop).chain(more).collect();
+            declared
+                .policies
+                .push(estates::named("stop", Policy { statements, ..Policy::default() }));
+            declared.attachments.push(Attachment {
+                policy: estates::list(&["stop"]),
+                to: estates::list(&["everyone"]),
+                at: estates::list(&[at]),
+                window: WindowWritten::default(),
+                about: None,
+                origin: Origin::default(),
+            });
+            estates::number(&mut declared);
+            declared
+        },
+    )
+}
 
 /// An estate and its engine.
 struct Made {
@@ -393,6 +431,30 @@ fn by_text(ways: &[Way]) -> BTreeMap<String, (usize, usize)> {
     plain.map(|way| (way.step.text(), (way.effect.opens, way.effect.closes))).collect()
 }
 
+/// Holds what is found where only small ways are wanted against what is counted to the end.
+fn small_as_counted(search: &Search<'_>, candidates: &[Candidate]) -> Result<(), TestCaseError> {
+    for one in candidates {
+        let whole = search.tried(one);
+        let size = whole.as_ref().map_or(1, |way| way.effect.size());
+        for most in [size, size.saturating_sub(1), size / 2] {
+            let told = search.tried_within(one, &|| most);
+            match (&told, &whole) {
+                (None, None) => {}
+                (Some(Tried::Way(way)), Some(whole)) => {
+                    prop_assert_eq!(way, whole);
+                    prop_assert!(way.effect.size() <= most);
+                }
+                (Some(Tried::Larger(way)), Some(whole)) => {
+                    prop_assert_eq!(&way.step, &whole.step);
+                    prop_assert!(whole.effect.size() > most, "{whole:?} at {most}");
+                }
+                _ => prop_assert!(false, "{told:?} {whole:?}"),
+            }
+        }
+    }
+    Ok(())
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 150, ..ProptestConfig::default() })]
 
@@ -403,7 +465,10 @@ proptest! {
         let search = Search::new(&made.declared, &made.engine, &request).expect("a request");
         let wanted = search.wanted();
         prop_assert_ne!(wanted, verdict);
-        let mut ways: Vec<Way> = search.singles().iter().filter_map(|one| search.tried(one)).collect();
+        let mut singles = search.singles();
+        let mut ways: Vec<Way> = singles.iter().filter_map(|one| search.tried(one)).collect();
+        search.gauge(&mut singles);
+        small_as_counted(&search, &singles)?;
         rank(&mut ways);
         for pair in ways.windows(2) {
             let key = |way: &Way| (way.effect.size(), way.step.text());
@@ -439,32 +504,39 @@ proptest! {
     }
 
     #[test]
-    fn pairs_are_all_there(declared in estates::estate(), request in estates::request()) {
+    fn pairs_are_all_there(
+        declared in prop_oneof![estates::estate(), estate_with_a_stop()],
+        // Few are refused so that one step does not do.
+        requests in vec(estates::request(), 12),
+    ) {
         let made = Made::new(declared);
-        if made.verdict(&request) != Some(Verdict::Deny) {
-            return Ok(());
-        }
-        let search = Search::new(&made.declared, &made.engine, &request).expect("a request");
-        if search.singles().iter().any(|one| search.tried(one).is_some()) {
-            return Ok(());
-        }
-        let (pairs, is_complete) = search.pairs(usize::MAX);
+        let needs_two = |request: &&Request<'static>| {
+            made.verdict(request) == Some(Verdict::Deny) && {
+                let search = Search::new(&made.declared, &made.engine, request).expect("a request");
+                search.singles().iter().all(|one| search.tried(one).is_none())
+            }
+        };
+        let Some(request) = requests.iter().find(needs_two) else { return Ok(()) };
+        let search = Search::new(&made.declared, &made.engine, request).expect("a request");
+        let (pairs, is_complete) = search.pairs(usize::MAX, usize::MAX);
         prop_assert!(is_complete);
         let ways: Vec<_> = pairs.iter().filter_map(|one| search.tried(one)).collect();
+        let (gauged, _) = search.pairs(usize::MAX, 10);
+        small_as_counted(&search, &gauged)?;
         let mut all: Vec<Vec<Step>> = Vec::new();
         let both = |one: &Step, other: &Step| Step {
             edits: [&one.edits[..], &other.edits].concat(),
             options: [&one.options[..], &other.options].concat(),
         };
-        for first in lifts(&made, &request) {
+        for first in lifts(&made, request) {
             let Some(after) = made.after(&first.edits) else { continue };
-            let seconds = grants(&after, &request, false).into_iter();
+            let seconds = grants(&after, request, false).into_iter();
             all.extend(seconds.map(|each| each.iter().map(|one| both(&first, one)).collect()));
         }
         for way in &ways {
             let after = made.after(&way.step.edits).expect("an estate");
-            prop_assert_eq!(after.verdict(&way.step.asked(&request)), Some(Verdict::Allow));
+            prop_assert_eq!(after.verdict(&way.step.asked(request)), Some(Verdict::Allow));
         }
-        prop_assert_eq!(by_text(&ways), working(&made, &request, Verdict::Allow, all));
+        prop_assert_eq!(by_text(&ways), working(&made, request, Verdict::Allow, all));
     }
 }

@@ -1,6 +1,7 @@
 //! How fast things are, as ratios between two ways in the same run: `cargo bench`.
 //!
-//! `cargo bench -- decide batch load replay memory prove impact` runs some of the parts. A time by itself says
+//! `cargo bench -- decide batch load replay memory prove impact ways` runs some of
+//! the parts. A time by itself says
 //! little on a machine that does other things; a ratio of medians, taken in turns, says more.
 
 mod batch;
@@ -10,6 +11,7 @@ mod impact;
 mod load;
 mod measure;
 mod replay;
+mod ways;
 
 use std::path::{Path, PathBuf};
 
@@ -56,6 +58,9 @@ fn main() {
     }
     if is_wanted("impact") {
         impact::run(&platform);
+    }
+    if is_wanted("ways") {
+        ways::run(&platform);
     }
 }
 

@@ -30,10 +30,11 @@ const FEW: usize = 10;
 /// Most pairs of steps that are tried.
 const MOST_PAIRS: usize = 200;
 /// Most steps that are tried for the best one, where that is not what was asked for.
-const MOST_BESIDE: usize = 60;
+const MOST_BESIDE: usize = 5_000;
 /// Most cells that are counted of one way, where not all are asked for.
 const MOST_CELLS: usize = 2_000;
-/// Most principals times scopes for whom it is looked at what a way does in other circumstances.
+/// Most principals for whom it is looked at on one path what a way does in other circumstances; a
+/// quarter as many principals times scopes where it is about whole scopes.
 const MOST_ELSEWHERE: usize = 20_000;
 
 /// Ways, best first.
@@ -109,12 +110,23 @@ fn search<'s>(
 /// The best of all single steps that work; where none does, of pairs, of which no more than so many
 /// are tried.
 fn found(search: &Search<'_>, most: usize, most_pairs: usize) -> Found {
-    let found = tried(search, &search.singles(), most);
+    let found = tried(search, &singles(search, most), most);
     if found.count > 0 {
         return found;
     }
-    let (pairs, is_complete) = search.pairs(most_pairs);
+    let most_cells = if most == usize::MAX { usize::MAX } else { MOST_CELLS };
+    let (pairs, is_complete) = search.pairs(most_pairs, most_cells);
     Found { is_complete, ..tried(search, &pairs, most) }
+}
+
+/// All single steps that may do; where not all of those are told that do, with what they do at least.
+fn singles(search: &Search<'_>, most: usize) -> Vec<Candidate> {
+    let mut singles = search.singles();
+    if most < usize::MAX {
+        let together = singles.len().div_ceil(rayon::current_num_threads()).max(1);
+        singles.par_chunks_mut(together).for_each(|some| search.gauge(some));
+    }
+    singles
 }
 
 /// The best single step that has a refused request allowed, in words, if it is soon found.
@@ -124,7 +136,7 @@ pub(super) fn best(
     request: &Request<'_>,
 ) -> anyhow::Result<Option<String>> {
     let search = search(declared, engine, request)?;
-    let singles = search.singles();
+    let singles = singles(&search, 1);
     if singles.len() > MOST_BESIDE {
         return Ok(None);
     }
@@ -247,10 +259,11 @@ impl Looked<'_> {
                 Some(request)
             }
         };
+        let elsewhere: Vec<_> =
+            ways.par_iter().map(|way| search.elsewhere(way, MOST_ELSEWHERE)).collect();
         // One after the other: expectations are tried on all cores, each time.
-        let besides = ways.iter().map(|way| {
-            let mut besides =
-                Besides { elsewhere: search.elsewhere(way, MOST_ELSEWHERE), ..Besides::default() };
+        let besides = ways.iter().zip(elsewhere).map(|(way, elsewhere)| {
+            let mut besides = Besides { elsewhere, ..Besides::default() };
             if way.step.edits.is_empty() || !has_expectations && by.is_none() {
                 return Ok(besides);
             }
