@@ -7,12 +7,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, OnceLock};
 
 use super::at_least::Gauge;
-use super::{Candidate, Concerned, Extent, Places, Search, Step, edited};
+use super::{Candidate, Concerned, Effect, Extent, Places, Search, Step, edited};
 use crate::decision::Verdict;
 use crate::edit::Edit;
 use crate::engine::{Decider, Engine};
 use crate::impact::Cell;
-use crate::policy::Effect;
+use crate::policy;
 use crate::principal::Principal;
 
 /// How many times as many pairs as are tried are collected before no more first steps are looked at.
@@ -61,6 +61,16 @@ impl First {
             }
         }
         left
+    }
+
+    /// What these cells alone come to, where it is known that there are more.
+    pub(super) fn much(&self, search: &Search<'_>, second: &Extent) -> Effect {
+        let mut effect = Effect { is_partial: true, ..Effect::default() };
+        for (who, cells) in &self.beside(search, second) {
+            effect.add_cells(who, search.estate(), cells);
+        }
+        effect.sort_levels();
+        effect
     }
 
     /// The same extent of a second step, with those whom the first is about. Where the first is about
@@ -182,7 +192,7 @@ impl Search<'_> {
             // What is spared here is spared in denies.
             Edit::Unlimit { .. }
             | Edit::Spare { .. }
-            | Edit::State { effect: Effect::Allow, .. } => true,
+            | Edit::State { effect: policy::Effect::Allow, .. } => true,
             Edit::Detach { policies, .. } => policies.iter().all(grants_nothing),
             _ => false,
         })

@@ -53,7 +53,8 @@ impl Search<'_> {
             Way { step: step.clone(), effect, extent }
         };
         let larger = |(step, extent): &(Step, Extent)| {
-            Some(Tried::Larger(way(step, extent, Effect::partial())))
+            let much = candidate.first.as_ref().map(|first| first.much(self, extent));
+            Some(Tried::Larger(way(step, extent, much.unwrap_or_else(Effect::partial))))
         };
         if candidate.is_sure && candidate.at_least > most() {
             return larger(candidate.alternatives.first()?);

@@ -447,6 +447,8 @@ fn small_as_counted(search: &Search<'_>, candidates: &[Candidate]) -> Result<(),
                 (Some(Tried::Larger(way)), Some(whole)) => {
                     prop_assert_eq!(&way.step, &whole.step);
                     prop_assert!(whole.effect.size() > most, "{whole:?} at {most}");
+                    prop_assert!(way.effect.is_partial);
+                    prop_assert!(way.effect.size() <= whole.effect.size());
                 }
                 _ => prop_assert!(false, "{told:?} {whole:?}"),
             }
