@@ -156,13 +156,8 @@ impl Search<'_> {
 
     /// What a first step does; `None` where it cannot be made.
     fn first(&self, step: &Step, extent: &Extent, most_cells: usize) -> Option<First> {
-        let mut stages = match most_cells {
-            usize::MAX => Vec::new(),
-            _ => self.stages(extent, &self.alone(extent)?, false),
-        };
-        stages.push(extent.clone());
         let mut found = None;
-        for stage in &stages {
+        for stage in &self.stages(extent, false, most_cells)? {
             let part = self.part(stage);
             let Some((declared, after)) = self.after(&part, step) else { continue };
             let (mut cells, mut count) = (BTreeMap::new(), 0);

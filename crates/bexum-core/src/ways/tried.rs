@@ -110,7 +110,7 @@ impl Search<'_> {
     }
 
     /// As much of a step as concerns the one who asks.
-    pub(super) fn alone(&self, extent: &Extent) -> Option<Extent> {
+    fn alone(&self, extent: &Extent) -> Option<Extent> {
         let who = self.estate().find_principal(&self.request.who)?;
         Some(extent.only(vec![who]))
     }
@@ -124,13 +124,8 @@ impl Search<'_> {
         is_gauged: bool,
         most: &dyn Fn() -> usize,
     ) -> Option<(Effect, Engine)> {
-        let mut stages = match most() {
-            usize::MAX => Vec::new(),
-            _ => self.stages(extent, &self.alone(extent)?, is_gauged),
-        };
-        stages.push(extent.clone());
         let mut found = None;
-        for stage in &stages {
+        for stage in &self.stages(extent, is_gauged, most())? {
             let part = self.part(stage);
             let made = known.take_if(|(of, _)| of == stage).map(|(_, after)| after);
             // A smaller part may lack what the step is about.
@@ -182,10 +177,19 @@ impl Search<'_> {
         Some((effect, after))
     }
 
-    /// What is gone through before all that a step concerns, where it may be found to do too much:
-    /// what it does to some it does in any case. Of a step that was gauged it is known what it does
-    /// close by to the one who asks alone.
-    pub(super) fn stages(&self, extent: &Extent, alone: &Extent, is_gauged: bool) -> Vec<Extent> {
+    /// What is gone through: all that a step concerns; where it may be found to turn more than `most`
+    /// cells, some of that before, as what it does to some it does in any case. Of a step that was
+    /// gauged it is known what it does close by to the one who asks alone. `None` where nobody asks.
+    pub(super) fn stages(
+        &self,
+        extent: &Extent,
+        is_gauged: bool,
+        most: usize,
+    ) -> Option<Vec<Extent>> {
+        if most == usize::MAX {
+            return Some(vec![extent.clone()]);
+        }
+        let alone = &self.alone(extent)?;
         let is_wide = self.number(&extent.concerned) > 2 * SAMPLE;
         let some = is_wide.then(|| {
             let people = self.people(&extent.concerned).into_iter();
@@ -203,7 +207,8 @@ impl Search<'_> {
             stages.push(alone.clone());
         }
         stages.extend(some);
-        stages
+        stages.push(extent.clone());
+        Some(stages)
     }
 
     /// The largest scope around the request's path that has no more than so many rows, where all these
