@@ -106,6 +106,11 @@ impl ActionSet {
     pub fn difference_with(&mut self, other: &Self) {
         self.0.difference_with(&other.0);
     }
+
+    /// Keeps and adds what is in one of both sets alone.
+    pub(crate) fn symmetric_difference_with(&mut self, other: &Self) {
+        self.0.symmetric_difference_with(&other.0);
+    }
 }
 
 impl fmt::Debug for ActionSet {

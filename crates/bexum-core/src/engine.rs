@@ -29,4 +29,4 @@ pub(crate) use session::Session;
 pub use sets::Cells;
 pub(crate) use sets::StatementInPlay;
 pub use sink::{Bound, Candidate, LimitingPolicy, NullSink, Obstacle, Sink};
-pub(crate) use subjects::{SubjectSet, SubjectSets};
+pub(crate) use subjects::{SubjectId, SubjectSet, SubjectSets};

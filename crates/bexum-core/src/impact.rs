@@ -3,6 +3,7 @@
 
 mod because;
 mod change;
+mod facts;
 mod later;
 mod opens;
 mod renamed;
@@ -11,10 +12,10 @@ mod said;
 mod sessions;
 mod touches;
 
-use crate::engine::Index;
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::catalogue::ActionSet;
+use crate::engine::{Index, SubjectId};
 use crate::principal::Principal;
 use crate::reach::{Limited, Spots};
 use crate::request::{Request, RequestFault};
@@ -101,6 +102,8 @@ pub struct Comparison<'e> {
     pub(crate) after: &'e Index,
     request: Request<'e>,
     touches: Touches,
+    /// The subjects that it touches, as each estate numbers them.
+    touched: [FxHashMap<SubjectId, String>; 2],
     /// Everybody whom the change may concern, by id; `None`: all.
     concerned: Option<FxHashSet<String>>,
     spots: [Spots<'e>; 2],
@@ -145,7 +148,18 @@ impl<'e> Comparison<'e> {
             true => [one, other].map(|estate| touches.actions_of(estate)),
             false => [None, None],
         };
-        Ok(Self { before, after, request, touches, concerned, spots, actions, can_complete })
+        let touched = [before, after].map(|index| touches.numbered(index));
+        Ok(Self {
+            before,
+            after,
+            request,
+            touches,
+            touched,
+            concerned,
+            spots,
+            actions,
+            can_complete,
+        })
     }
 
     /// Everybody who has sessions, in either estate, and whom the change may concern: users,

@@ -52,8 +52,7 @@ impl EditedPart {
     /// Whether it closes anything.
     pub(crate) fn closes(&self, now: Time) -> Opened {
         let [before, after] = &self.engines;
-        let back = SameFiles { before: self.same.after.clone(), after: self.same.before.clone() };
-        opens_anything([after, before], &back, &self.names, now)
+        opens_anything([after, before], &self.same.turned(), &self.names, now)
     }
 }
 
@@ -418,14 +417,19 @@ impl<'s> Whole<'s> {
             value: list.value.iter().filter(|one| is(one)).cloned().collect(),
             origin: list.origin,
         };
+        // Most are seen to be elsewhere without a look at names.
         let attachments = self.attachments_to(&known).into_iter().filter_map(|id| {
+            estate.attachment(id).at.iter().find(|at| ties_at.contains(&at.value))?;
             let one = &all.attachments[id.index()];
             let to = fewer(&one.to, &is_subject);
             let at = fewer(&one.at, &is_place);
             let is_empty = to.value.is_empty() || at.value.is_empty();
             (!is_empty).then(|| Attachment { to, at, ..one.clone() })
         });
-        let ceilings = all.ceilings.iter().filter_map(|one| {
+        let ceilings = all.ceilings.iter().zip(&estate.ceilings).filter_map(|(one, built)| {
+            if let Some(over) = &built.over {
+                over.iter().find(|at| ties_at.contains(&at.value))?;
+            }
             let bound = one.bound.as_ref().map(|list| fewer(list, &is_subject));
             let over = one.over.as_ref().map(|list| fewer(list, &is_place));
             let is_empty = bound.iter().chain(&over).any(|list| list.value.is_empty());

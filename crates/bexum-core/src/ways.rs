@@ -9,6 +9,7 @@ mod against;
 mod at_least;
 mod candidates;
 mod circumstances;
+mod further;
 mod pairs;
 mod step;
 mod tried;

@@ -57,11 +57,10 @@ pub fn join_files(declared: &mut Declarations, more: Declarations) {
     every_sort!(join);
 }
 
-/// The files in which nothing differs, where the second declarations are the first after some edits.
+/// What cannot differ, where the second declarations are the first after some edits.
 pub(crate) fn same_files(before: &Declarations, after: &Declarations) -> SameFiles {
-    let mut same: FxHashSet<FileId> = FxHashSet::default();
-    // What is new stands in no file yet, and so seems to stand in the first.
-    let mut differing: FxHashSet<FileId> = FxHashSet::from_iter([Origin::default().file]);
+    // What is new stands in no file yet.
+    let mut differing: FxHashSet<Origin> = FxHashSet::from_iter([Origin::default()]);
     macro_rules! sort {
         ($field:ident, |$one:ident| $origin:expr) => {
             let (old, new) = (&before.$field[..], &after.$field[..]);
@@ -70,11 +69,9 @@ pub(crate) fn same_files(before: &Declarations, after: &Declarations) -> SameFil
             let last = old.iter().rev().zip(new.iter().rev());
             let last = last.take_while(|(one, other)| one == other).count();
             let between = old[..old.len() - last].iter().chain(&new[..new.len() - last]);
-            differing.extend(between.map(|$one| ($origin).file));
-            same.extend(before.$field.iter().map(|$one| ($origin).file));
+            differing.extend(between.map(|$one| $origin));
         };
     }
     every_sort!(sort);
-    same.retain(|file| !differing.contains(file));
-    SameFiles { before: same.clone(), after: same }
+    SameFiles { differing: Some(differing), ..SameFiles::default() }
 }

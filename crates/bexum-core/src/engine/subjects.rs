@@ -7,7 +7,7 @@ use crate::id::{GroupId, RoleId, ScopeId, UserId};
 use crate::principal::{Principal, Subject};
 
 /// A subject as a number.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(crate) struct SubjectId(u32);
 
 /// How subjects are numbered in one estate.

@@ -144,40 +144,61 @@ pub struct SameFiles {
     pub before: FxHashSet<FileId>,
     /// By their numbers in the second.
     pub after: FxHashSet<FileId>,
+    /// Where it is known: the places in other files of all that differs. They have the same numbers
+    /// in both estates.
+    pub(crate) differing: Option<FxHashSet<Origin>>,
 }
+
+impl SameFiles {
+    /// The same, seen from the second estate.
+    pub(crate) fn turned(&self) -> Self {
+        let Self { before, after, differing } = self.clone();
+        Self { before: after, after: before, differing }
+    }
+
+    /// Whether what stands at a place of one of the estates may differ, given the files that are the
+    /// same in it.
+    fn may_differ(&self, same: &FxHashSet<FileId>, origin: Origin) -> bool {
+        !same.contains(&origin.file)
+            && self.differing.as_ref().is_none_or(|places| places.contains(&origin))
+    }
+}
+
+/// Whether what stands at a place is looked at.
+type IsLookedAt<'l> = &'l dyn Fn(Origin) -> bool;
 
 /// What differs between two estates. Order, file and what is written out though it is the default
 /// are no difference (spec-work section 7.4). What stands in files that are the same is not looked
 /// at, unless the catalogue differs, in whose light all is read.
 #[must_use]
 pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Difference> {
-    let nothing = FxHashSet::default();
+    let may_differ: [IsLookedAt<'_>; 2] =
+        [&|origin| same.may_differ(&same.before, origin), &|origin| {
+            same.may_differ(&same.after, origin)
+        }];
     let is_one_catalogue = Arc::ptr_eq(&before.catalogue, &after.catalogue);
     let is_read_alike = is_one_catalogue || {
-        let [old, new] = [(before, &same.before), (after, &same.after)].map(|(estate, same)| {
-            let mut all = BTreeMap::new();
-            catalogue(estate, same, &mut all);
-            all.into_iter().map(|(thing, (_, keys))| (thing, keys)).collect::<Vec<_>>()
-        });
+        let [old, new] =
+            [(before, may_differ[0]), (after, may_differ[1])].map(|(estate, looked)| {
+                let mut all = BTreeMap::new();
+                catalogue(estate, looked, &mut all);
+                all.into_iter().map(|(thing, (_, keys))| (thing, keys)).collect::<Vec<_>>()
+            });
         old == new
     };
-    let same = match is_read_alike {
-        true => [&same.before, &same.after],
-        false => [&nothing, &nothing],
-    };
-    let (mut old, mut new) = (things(before, same[0]), things(after, same[1]));
+    let all: IsLookedAt<'_> = &|_| true;
+    let is_looked_at = if is_read_alike { may_differ } else { [all, all] };
+    let (mut old, mut new) = (things(before, is_looked_at[0]), things(after, is_looked_at[1]));
     if !is_one_catalogue {
-        catalogue(before, same[0], &mut old);
-        catalogue(after, same[1], &mut new);
+        catalogue(before, is_looked_at[0], &mut old);
+        catalogue(after, is_looked_at[1], &mut new);
     }
-    let mut ties = [
-        tied(before, |at| !same[0].contains(&at), None),
-        tied(after, |at| !same[1].contains(&at), None),
-    ];
-    if !same[0].is_empty() && ties.iter().any(|ties| !ties.is_empty()) {
-        // What is tied in a file that differs may stand in one that is the same, too.
+    let mut ties = [tied(before, is_looked_at[0], None), tied(after, is_looked_at[1], None)];
+    if ties.iter().any(|ties| !ties.is_empty()) {
+        // What is tied where something differs may be tied in the same way elsewhere, too.
         let wanted: FxHashSet<Thing> = ties.iter().flat_map(BTreeMap::keys).cloned().collect();
-        for (thing, (origin, windows)) in tied(before, |at| same[0].contains(&at), Some(&wanted)) {
+        let elsewhere = tied(before, &|at| !is_looked_at[0](at), Some(&wanted));
+        for (thing, (origin, windows)) in elsewhere {
             for ties in &mut ties {
                 let (_, all) = ties.entry(thing.clone()).or_insert((origin, Vec::new()));
                 all.extend(
@@ -212,9 +233,8 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
     found
 }
 
-fn things(estate: &Estate, same: &FxHashSet<FileId>) -> BTreeMap<Thing, Keys> {
+fn things(estate: &Estate, differs: IsLookedAt<'_>) -> BTreeMap<Thing, Keys> {
     let mut all: BTreeMap<Thing, Keys> = BTreeMap::new();
-    let differs = |origin: Origin| !same.contains(&origin.file);
     for (_, scope) in estate.scopes.iter().filter(|(_, scope)| differs(scope.origin)) {
         let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
         let keys = vec![
@@ -303,19 +323,18 @@ fn things(estate: &Estate, same: &FxHashSet<FileId>) -> BTreeMap<Thing, Keys> {
         ];
         all.insert(Thing::Policy(policy.name.to_string()), (policy.origin, keys));
     }
-    rules(estate, &mut all);
-    all.retain(|_, (origin, _)| differs(*origin));
+    rules(estate, differs, &mut all);
     all
 }
 
 /// When something is tied, and what its author says about it.
 type Tied = (Window, Option<Box<str>>);
 
-/// Attachments and ceilings of files that are looked at, multiplied out, each with all its windows;
+/// Attachments and ceilings that are looked at, multiplied out, each with all its windows;
 /// only those that are wanted, if given.
 fn tied(
     estate: &Estate,
-    is_looked_at: impl Fn(FileId) -> bool,
+    is_looked_at: IsLookedAt<'_>,
     wanted: Option<&FxHashSet<Thing>>,
 ) -> BTreeMap<Thing, (Origin, Vec<Tied>)> {
     let mut found: BTreeMap<Thing, (Origin, Vec<Tied>)> = BTreeMap::new();
@@ -347,7 +366,7 @@ fn tied(
         is_wanted.then(|| name.to_string())
     };
     let who = |subject: Subject| subject_id(estate, subject);
-    for one in estate.attachments.iter().filter(|one| is_looked_at(one.origin.file)) {
+    for one in estate.attachments.iter().filter(|one| is_looked_at(one.origin)) {
         for policy in one.policies.iter().filter_map(|policy| name(policy.value)) {
             for to in &one.to {
                 for at in &one.at {
@@ -358,7 +377,7 @@ fn tied(
             }
         }
     }
-    for one in estate.ceilings.iter().filter(|one| is_looked_at(one.origin.file)) {
+    for one in estate.ceilings.iter().filter(|one| is_looked_at(one.origin)) {
         let over: Vec<Option<String>> = match &one.over {
             None => vec![None],
             Some(over) => over.iter().map(|at| Some(path(at.value))).collect(),
@@ -384,7 +403,7 @@ pub(super) fn windows_of(estates: [&Estate; 2], differences: &[Difference]) -> V
     if wanted.is_empty() {
         return Vec::new();
     }
-    let [old, new] = estates.map(|estate| tied(estate, |_| true, Some(&wanted)));
+    let [old, new] = estates.map(|estate| tied(estate, &|_| true, Some(&wanted)));
     let of = |ties: &BTreeMap<Thing, (Origin, Vec<Tied>)>, thing: &Thing| -> Vec<Tied> {
         ties.get(thing).map_or(Vec::new(), |(_, windows)| windows.clone())
     };
@@ -406,12 +425,12 @@ fn with_keys((thing, (origin, mut windows)): (Thing, (Origin, Vec<Tied>))) -> (T
 }
 
 /// What is declared of attributes, expected of decisions and said of who may edit.
-fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
+fn rules(estate: &Estate, differs: IsLookedAt<'_>, all: &mut BTreeMap<Thing, Keys>) {
     let vocabulary = &estate.vocabulary;
     let roots =
         [("who", &vocabulary.who), ("target", &vocabulary.target), ("given", &vocabulary.given)];
     for (root, declared) in roots {
-        for (name, attribute) in declared.iter() {
+        for (name, attribute) in declared.iter().filter(|(_, one)| differs(one.origin)) {
             let rule = attribute.rule.as_ref();
             let one_of = rule.and_then(|rule| rule.one_of.as_ref()).map(|values| {
                 let mut values: Vec<String> = values.iter().map(text).collect();
@@ -428,7 +447,7 @@ fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
     }
     // Laws without a name are called by their places, so that one may stand for another: what they
     // say is compared all the same.
-    for check in &estate.checks {
+    for check in estate.checks.iter().filter(|one| differs(one.origin)) {
         let lists = [&check.who, &check.does, &check.on, &check.also, &check.under];
         let sorted = |list: &[Box<str>]| {
             let mut list = list.to_vec();
@@ -450,7 +469,7 @@ fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
         ];
         all.insert(Thing::Expectation(check.name.to_string()), (check.origin, keys));
     }
-    for law in &estate.laws {
+    for law in estate.laws.iter().filter(|one| differs(one.origin)) {
         let subjects = |list: &[Subject]| {
             let mut list: Vec<String> = list.iter().map(|one| subject_id(estate, *one)).collect();
             list.sort_unstable();
@@ -465,7 +484,7 @@ fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
         let keys = vec![("what it says", text(&said)), ("about", text(&law.about))];
         all.insert(Thing::Expectation(law.name.to_string()), (law.origin, keys));
     }
-    for separation in &estate.separations {
+    for separation in estate.separations.iter().filter(|one| differs(one.origin)) {
         let name = |duty: &Duty| match duty {
             Duty::Role(id) => format!("role:{}", estate.role(*id).identity.name),
             Duty::Group(id) => format!("group:{}", estate.group(*id).identity.name),
@@ -482,7 +501,7 @@ fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
         all.insert(Thing::Expectation(separation.name.to_string()), (separation.origin, keys));
     }
     let rights = &estate.edit_rights;
-    if let Some(origin) = rights.origin {
+    if let Some(origin) = rights.origin.filter(|origin| differs(*origin)) {
         let action = |id: &_| &estate.catalogue.action(*id).name;
         let mut actions: Vec<_> = rights
             .actions
@@ -496,12 +515,12 @@ fn rules(estate: &Estate, all: &mut BTreeMap<Thing, Keys>) {
         ];
         all.insert(Thing::EditRights, (origin, keys));
     }
-    if let Some(origin) = estate.vet.origin {
+    if let Some(origin) = estate.vet.origin.filter(|origin| differs(*origin)) {
         let mut rules: Vec<String> = estate.vet.rules.iter().map(text).collect();
         rules.sort_unstable();
         all.insert(Thing::Vet, (origin, vec![("rules", text(&rules))]));
     }
-    for one in &estate.vet.accepted {
+    for one in estate.vet.accepted.iter().filter(|one| differs(one.origin)) {
         let thing = Thing::Accepted(one.rule.to_owned(), one.about.to_string());
         let keys = vec![("why", text(&one.why)), ("until", text(&one.until))];
         all.insert(thing, (one.origin, keys));
@@ -512,9 +531,8 @@ fn text(of: &impl Debug) -> String {
     format!("{of:?}")
 }
 
-fn catalogue(estate: &Estate, same: &FxHashSet<FileId>, all: &mut BTreeMap<Thing, Keys>) {
+fn catalogue(estate: &Estate, differs: IsLookedAt<'_>, all: &mut BTreeMap<Thing, Keys>) {
     let catalogue = &estate.catalogue;
-    let differs = |origin: Origin| !same.contains(&origin.file);
     for kind in catalogue.kinds.iter().filter(|kind| differs(kind.origin)) {
         let names = |kinds: &[KindId]| {
             let mut names: Vec<_> = kinds.iter().map(|id| &catalogue.kind(*id).name).collect();

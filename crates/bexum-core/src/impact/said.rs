@@ -37,13 +37,12 @@ pub(super) struct RowSaid {
 /// What policies say about actions in a sense, as text without ids; kept for the next row.
 pub(super) type Texts = FxHashMap<(PolicyId, ActionId, Sense), Rc<[Rc<str>]>>;
 
-/// Gathers it; `facts` are those about who asks.
+/// Gathers it.
 pub(super) fn row_said(
     decider: &Decider<'_>,
     session: &Session<'_>,
     view: &Viewpoint,
     spot: &Spot,
-    facts: &str,
 ) -> RowSaid {
     let (estate, scope_index) = (decider.index.estate(), &decider.index.scope_index);
     let mut entries = Vec::new();
@@ -85,7 +84,7 @@ pub(super) fn row_said(
     let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
     let is_item = matches!(spot.place, Place::Item(_));
     let sort = scope.scope_type;
-    let rest = format!("{facts} {seals:?} {borne:?} {identity} {sort:?} {kind:?} {is_item}");
+    let rest = format!("{seals:?} {borne:?} {identity} {sort:?} {kind:?} {is_item}");
     RowSaid { entries, rest }
 }
 

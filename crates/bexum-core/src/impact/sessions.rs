@@ -2,15 +2,16 @@
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
+use super::facts::Facts;
 use super::said::{RowSaid, Texts, is_same, row_said};
-use super::touches::{Part, attributes, subject_id};
+use super::touches::Part;
 use super::{Cell, Comparison, LimitedIn, Outcome};
-use crate::catalogue::ActionSet;
+use crate::catalogue::{Action, ActionSet, Catalogue};
 use crate::engine::{Cells, Decider};
 use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
-use crate::principal::{Principal, Subject};
 use crate::prove::{Known, Opened, opened};
 use crate::reach::{self, Limited, Spot, Viewpoint};
 use crate::request::{Request, RequestFault};
@@ -101,12 +102,18 @@ impl<'c, 'e> Compared<'c, 'e> {
             texts: Texts::default(),
         };
         let (before, after) = (comparison.before.estate(), comparison.after.estate());
-        let actions = before.catalogue.actions.iter();
-        let is_new = |(_, one): &(usize, &crate::catalogue::Action)| {
-            before.catalogue.find_action(&one.name).is_none()
+        let find = |one: &Action| after.catalogue.find_action(&one.name);
+        let is_new = |one: &Action| before.catalogue.find_action(&one.name).is_none();
+        let numbered = |catalogue: &Catalogue| (0..catalogue.actions.len()).map(ActionId::new);
+        let (same_actions, new_actions) = match Arc::ptr_eq(&before.catalogue, &after.catalogue) {
+            true => (numbered(&before.catalogue).map(Some).collect(), Vec::new()),
+            false => (
+                before.catalogue.actions.iter().map(find).collect(),
+                numbered(&after.catalogue)
+                    .filter(|id| is_new(after.catalogue.action(*id)))
+                    .collect(),
+            ),
         };
-        let new = after.catalogue.actions.iter().enumerate().filter(is_new);
-        let new_actions = new.map(|(i, _)| ActionId::new(i)).collect();
         Self {
             new_actions,
             known: Known::default(),
@@ -116,7 +123,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             outcomes_alone: None,
             sides: [side(comparison.before), side(comparison.after)],
             many: before.longest_pattern.max(after.longest_pattern) + 1,
-            same_actions: actions.map(|one| after.catalogue.find_action(&one.name)).collect(),
+            same_actions,
         }
     }
 
@@ -236,24 +243,21 @@ impl<'c, 'e> Compared<'c, 'e> {
         if self.comparison.touches.everything {
             return everything();
         }
-        let mut subjects: BTreeSet<String> = BTreeSet::new();
+        let comparison = self.comparison;
+        let mut subjects: BTreeSet<&str> = BTreeSet::from(["everyone", who]);
         for time in self.times(session) {
-            let views = [before, after].map(|view| Viewpoint { time, ..view.clone() });
-            if self.facts(&views[0], 0) != self.facts(&views[1], 1) {
+            let [before, after] = &[before, after].map(|view| Viewpoint { time, ..view.clone() });
+            if !self.is_same_asker([before, after]) {
                 return everything();
             }
-            for (side, view) in self.sides.iter_mut().zip(&views) {
-                let index = side.decider.index;
+            let sides = self.sides.iter_mut().zip(&comparison.touched);
+            for ((side, touched), view) in sides.zip([before, after]) {
                 let asking = side.decider.session_of(view.who, &view.also, view.take_up, time);
                 let known = asking.subjects().subject_ids();
-                let numbers = index.scope_index.subject_ids;
-                subjects.extend(known.map(|id| subject_id(index.estate(), numbers.subject(id))));
+                subjects.extend(known.filter_map(|id| touched.get(&id)).map(|id| &**id));
             }
         }
-        subjects.insert(subject_id(self.comparison.before.estate(), Subject::Everyone));
-        subjects.insert(who.to_owned());
-        let parts = self.comparison.touches.of(subjects.into_iter());
-        Concerned { parts, any_action: false }
+        Concerned { parts: comparison.touches.of(subjects.into_iter()), any_action: false }
     }
 
     /// Whether some of the actions in question apply at a spot of one of the estates.
@@ -287,44 +291,10 @@ impl<'c, 'e> Compared<'c, 'e> {
         found
     }
 
-    /// All that statements can ask about who asks.
-    fn facts(&mut self, view: &Viewpoint, side: usize) -> String {
-        let decider = &mut self.sides[side].decider;
-        let index = decider.index;
-        let estate = index.estate();
-        let closure = decider.closure_for(view.who, &view.also, view.time);
-        let taken = view.take_up.map(|role| {
-            decider
-                .role_closure(role, view.time)
-                .role_names
-                .iter()
-                .map(|n| (*n).to_owned())
-                .collect::<Vec<_>>()
-        });
-        let own = match view.who {
-            Principal::Workload(scope) => {
-                // The nearest of each name counts.
-                let chain: Vec<ScopeId> = estate.scopes.chain(scope).collect();
-                let mut all = BTreeMap::new();
-                for at in chain.into_iter().rev() {
-                    all.extend(attributes(estate, &estate.scope(at).attributes));
-                }
-                all
-            }
-            who => estate
-                .identity(who)
-                .map(|it| attributes(estate, &it.attributes))
-                .unwrap_or_default(),
-        };
-        format!(
-            "{:?} {:?} {:?} {:?} {:?} {:?}",
-            closure.group_names,
-            closure.role_names,
-            taken,
-            closure.manager,
-            closure.is_disabled,
-            own
-        )
+    /// Whether statements can ask the same about who asks in both estates.
+    fn is_same_asker(&mut self, views: [&Viewpoint; 2]) -> bool {
+        let [one, other] = &mut self.sides;
+        Facts::of(&mut one.decider, views[0]) == Facts::of(&mut other.decider, views[1])
     }
 
     /// The scopes of the parts at which one of the estates may allow the session something, by path.
@@ -393,14 +363,11 @@ impl<'c, 'e> Compared<'c, 'e> {
             _ => Outcome::Deny,
         };
         let (before, after) = (self.comparison.before.estate(), self.comparison.after.estate());
-        let olds = self.same_actions.iter().enumerate();
-        let olds = olds.map(|(i, new)| (Some(ActionId::new(i)), *new));
         if cells.iter().all(Cells::is_nothing) {
             return;
         }
-        let news = self.new_actions.iter().map(|new| (None, Some(*new)));
         let mut changed: Vec<(Box<str>, Outcome, Outcome)> = Vec::new();
-        for (old, new) in olds.chain(news) {
+        for (old, new) in self.actions_in(&cells) {
             let (was, is) = (outcome(0, old), outcome(1, new));
             let is_turned = (was == Outcome::Allow) != (is == Outcome::Allow);
             let counts = match self.outcomes_alone {
@@ -445,6 +412,23 @@ impl<'c, 'e> Compared<'c, 'e> {
         }
     }
 
+    /// The actions of which these cells, of the two estates, may come to something else: each with its
+    /// number in both.
+    fn actions_in(&self, cells: &[Cells; 2]) -> Vec<(Option<ActionId>, Option<ActionId>)> {
+        let [one, other] = self.sides.each_ref().map(|side| side.decider.index.estate());
+        if Arc::ptr_eq(&one.catalogue, &other.catalogue) {
+            let mut counts = cells[0].allow.clone();
+            counts.symmetric_difference_with(&cells[1].allow);
+            if self.outcomes_alone.is_none() {
+                cells.iter().for_each(|cells| counts.union_with(&cells.depends));
+            }
+            return counts.ones().map(ActionId::new).map(|id| (Some(id), Some(id))).collect();
+        }
+        let olds = self.same_actions.iter().enumerate();
+        let olds = olds.map(|(i, new)| (Some(ActionId::new(i)), *new));
+        olds.chain(self.new_actions.iter().map(|new| (None, Some(*new)))).collect()
+    }
+
     /// Whether a cell that depends in both estates is opened, and whether it is closed.
     fn opened_and_closed(
         &mut self,
@@ -486,18 +470,22 @@ impl<'c, 'e> Compared<'c, 'e> {
         })
     }
 
-    /// All that has a say about a row, whatever the action.
+    /// All that has a say about a row, whatever the action; nothing where who asks is not the same.
     pub(super) fn said_of(&mut self, session: &InBoth, row: &Row) -> SaidOfRow {
         let times = self.times(session);
         let each = times.into_iter();
         each.map(|time| {
+            let views = session.each_ref().map(|view| Some(Viewpoint { time, ..view.clone()? }));
+            if let [Some(before), Some(after)] = &views
+                && !self.is_same_asker([before, after])
+            {
+                return [None, None];
+            }
             [0, 1].map(|side| {
-                let view = Viewpoint { time, ..session[side].as_ref()?.clone() };
-                let spot = row[side].as_ref()?;
-                let facts = self.facts(&view, side);
+                let (view, spot) = (views[side].as_ref()?, row[side].as_ref()?);
                 let decider = &mut self.sides[side].decider;
                 let asking = decider.session_of(view.who, &view.also, view.take_up, time);
-                Some(row_said(decider, &asking, &view, spot, &facts))
+                Some(row_said(decider, &asking, view, spot))
             })
         })
         .collect()

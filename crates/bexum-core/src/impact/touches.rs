@@ -9,6 +9,7 @@ use super::change::{Difference, Thing};
 use crate::attribute::{Attributes, Value};
 use crate::catalogue::ActionSet;
 use crate::condition::{Condition, Reference};
+use crate::engine::{Index, SubjectId};
 use crate::estate::Estate;
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::Effect;
@@ -134,14 +135,27 @@ impl Touches {
         Some(found)
     }
 
+    /// The subjects for whom it may concern something somewhere, as an estate numbers them.
+    pub(super) fn numbered(&self, index: &Index) -> FxHashMap<SubjectId, String> {
+        let estate = index.estate();
+        let numbered = self.subjects.keys().filter_map(|id| {
+            let subject = match &**id {
+                "everyone" => Subject::Everyone,
+                id => Subject::One(estate.find_principal(id)?),
+            };
+            Some((index.scope_index.subject_ids.of(subject), id.clone()))
+        });
+        numbered.collect()
+    }
+
     /// Where it may concern somebody for whom these subjects count.
-    pub(super) fn of(&self, subjects: impl Iterator<Item = String>) -> Vec<Part> {
+    pub(super) fn of<'s>(&self, subjects: impl Iterator<Item = &'s str>) -> Vec<Part> {
         if self.everything {
             return vec![Part::Everywhere];
         }
         let mut found: Vec<Part> = self.below.iter().cloned().map(Part::Below).collect();
         found.extend(self.at.iter().cloned().map(Part::At));
-        for scopes in subjects.filter_map(|subject| self.subjects.get(&subject)) {
+        for scopes in subjects.filter_map(|subject| self.subjects.get(subject)) {
             let part = |at: &Option<String>| at.clone().map_or(Part::Everywhere, Part::Below);
             found.extend(scopes.iter().map(part));
         }

@@ -12,7 +12,7 @@ use crate::id::{ActionId, PolicyId, RoleId, ScopeId};
 use crate::impact::within;
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::reach::{Spot, SpotSort, Spots, Viewpoint, cells_at};
+use crate::reach::{self, Spot, SpotSort, Spots, Viewpoint, cells_at};
 use crate::request::Query;
 use crate::truth::Truth;
 
@@ -42,6 +42,7 @@ pub(super) struct Tie {
 
 /// A row, and what is denied there for want of a statement that allows it.
 struct Row<'r> {
+    spot: &'r Spot,
     query: Query<'r>,
     actions: ActionSet,
     /// How deep something has to be attached, so that no seal stops it.
@@ -49,7 +50,7 @@ struct Row<'r> {
 }
 
 /// Somebody, and what they are denied in some rows.
-struct Denied<'r> {
+pub(super) struct Denied<'r> {
     session: Session<'r>,
     rows: Vec<Row<'r>>,
 }
@@ -81,13 +82,12 @@ impl Search<'_> {
         // A role has no cells with another taken up.
         let is_role = matches!(viewpoint.who, Principal::Role(_));
         let own_spots = if is_role && viewpoint.take_up.is_some() { &[][..] } else { &near[..] };
-        let own = denied(&mut decider, &viewpoint, own_spots);
+        let session =
+            decider.session_of(viewpoint.who, &viewpoint.also, viewpoint.take_up, viewpoint.time);
+        let own = denied(&mut decider, session, &viewpoint, own_spots);
         let allowed = Allowed::new(&mut decider, &by_oneself, &near);
-        let others = |spots, most| {
-            let known = FxHashMap::default();
-            Others { search: self, viewpoint: &by_oneself, spots, most, known }
-        };
-        let (mut there, mut on_path) = (others(&here[..], SAMPLE), others(&path[..], ENOUGH));
+        let mut there = Others::new(self, &by_oneself, &here, SAMPLE, Some(viewpoint.who));
+        let mut on_path = Others::new(self, &by_oneself, &path, ENOUGH, Some(viewpoint.who));
         for candidate in candidates {
             candidate.at_least = match candidate.gauge {
                 None => 0,
@@ -97,7 +97,7 @@ impl Search<'_> {
                 Some(Gauge::Attaches(tie)) => {
                     let others = there.of(tie.to, &mut decider);
                     let all = std::iter::once(&own).chain(others);
-                    enough(all.map(|one| opened_to(index, one, tie)))
+                    enough(ENOUGH, all.map(|one| opened_to(index, one, tie, &|_| true)))
                 }
                 Some(Gauge::Allows(to)) => {
                     let others = on_path.of(to, &mut decider).iter();
@@ -127,31 +127,43 @@ impl Search<'_> {
     }
 }
 
-/// Some of those who come to each principal, beside the one who asks, and what they are denied.
-struct Others<'r> {
+/// Some of those who come to each principal, and what they are denied.
+pub(super) struct Others<'r> {
     search: &'r Search<'r>,
     viewpoint: &'r Viewpoint,
     spots: &'r [Spot],
     most: usize,
+    /// Somebody who is left out.
+    but: Option<Principal>,
     known: FxHashMap<Principal, Vec<Denied<'r>>>,
 }
 
 impl<'r> Others<'r> {
-    fn of(&mut self, to: Principal, decider: &mut Decider<'r>) -> &[Denied<'r>] {
-        let Self { search, viewpoint, spots, most, .. } = *self;
+    pub(super) fn new(
+        search: &'r Search<'r>,
+        viewpoint: &'r Viewpoint,
+        spots: &'r [Spot],
+        most: usize,
+        but: Option<Principal>,
+    ) -> Self {
+        Self { search, viewpoint, spots, most, but, known: FxHashMap::default() }
+    }
+
+    /// The sessions that have what is granted to a principal.
+    pub(super) fn of(&mut self, to: Principal, decider: &mut Decider<'r>) -> &[Denied<'r>] {
+        let Self { search, viewpoint, spots, most, but, .. } = *self;
         self.known.entry(to).or_insert_with(|| {
-            let people = search.some_of(to, most).into_iter().filter(|one| *one != viewpoint.who);
-            let sessions = people.flat_map(|one| {
-                let by_oneself = viewpoint.seen_by(one);
-                let taken = match (to, one) {
-                    // A role has no cells with another taken up.
-                    (_, Principal::Role(_)) => None,
-                    (Principal::Role(role), _) => Some(by_oneself.acting(Some(role))),
-                    _ => None,
-                };
-                std::iter::once(by_oneself).chain(taken)
-            });
-            sessions.map(|session| denied(decider, &session, spots)).collect()
+            let people = search.some_of(to, most).into_iter().filter(|one| Some(*one) != but);
+            let mut found = Vec::new();
+            for one in people {
+                for view in reach::sessions(decider, &viewpoint.seen_by(one)) {
+                    let session = decider.session_of(view.who, &view.also, view.take_up, view.time);
+                    if session.is_granted_what_is_for(to, decider.index) {
+                        found.push(denied(decider, session, &view, spots));
+                    }
+                }
+            }
+            found
         })
     }
 }
@@ -180,11 +192,14 @@ impl<'r> Allowed<'r> {
         let (who, time) = (self.viewpoint.who, self.viewpoint.time);
         let closure = Closure::supposing(decider.index, who, &groups, &roles, time);
         let session = Session::with(decider, Rc::new(closure), None, time);
-        enough(self.rows.iter().map(|(spot, allowed)| {
-            let mut opened = self.allowed_in(decider, &session, None, spot);
-            opened.difference_with(allowed);
-            opened.ones().count()
-        }))
+        enough(
+            ENOUGH,
+            self.rows.iter().map(|(spot, allowed)| {
+                let mut opened = self.allowed_in(decider, &session, None, spot);
+                opened.difference_with(allowed);
+                opened.ones().count()
+            }),
+        )
     }
 
     /// How many cells it opens to be able to take up a role.
@@ -198,7 +213,7 @@ impl<'r> Allowed<'r> {
         closure.takeable.sort_unstable();
         let session = Session::with(decider, Rc::new(closure), Some(role), time);
         let allowed = |spot| self.allowed_in(decider, &session, Some(role), spot);
-        enough(self.rows.iter().map(|(spot, _)| allowed(spot).ones().count()))
+        enough(ENOUGH, self.rows.iter().map(|(spot, _)| allowed(spot).ones().count()))
     }
 
     fn allowed_in<'e>(
@@ -219,12 +234,12 @@ impl<'r> Allowed<'r> {
     }
 }
 
-/// The sum, as far as it matters.
-fn enough(each: impl Iterator<Item = usize>) -> usize {
+/// The sum, as far as it matters whether it is more than that.
+pub(super) fn enough(most: usize, each: impl Iterator<Item = usize>) -> usize {
     let mut sum = 0;
     for one in each {
         sum += one;
-        if sum > ENOUGH {
+        if sum > most {
             break;
         }
     }
@@ -232,11 +247,14 @@ fn enough(each: impl Iterator<Item = usize>) -> usize {
 }
 
 /// What somebody is denied at some spots for want of a statement that allows it.
-fn denied<'r>(decider: &mut Decider<'r>, viewpoint: &Viewpoint, spots: &'r [Spot]) -> Denied<'r> {
+fn denied<'r>(
+    decider: &mut Decider<'r>,
+    session: Session<'r>,
+    viewpoint: &Viewpoint,
+    spots: &'r [Spot],
+) -> Denied<'r> {
     let index = decider.index;
     let estate = index.estate();
-    let session =
-        decider.session_of(viewpoint.who, &viewpoint.also, viewpoint.take_up, viewpoint.time);
     let mut rows: Vec<Row<'_>> = Vec::new();
     for spot in spots {
         let applicable = spot.applicable(estate);
@@ -245,13 +263,18 @@ fn denied<'r>(decider: &mut Decider<'r>, viewpoint: &Viewpoint, spots: &'r [Spot
         let from_depth = seal_depth(index, spot.scope());
         let parts = decider.not_granted(&session, &query, applicable);
         let parts = parts.into_iter().filter(|(_, actions)| !actions.is_empty());
-        rows.extend(parts.map(|(query, actions)| Row { query, actions, from_depth }));
+        rows.extend(parts.map(|(query, actions)| Row { spot, query, actions, from_depth }));
     }
     Denied { session, rows }
 }
 
-/// How many of these cells an attachment opens.
-fn opened_to(index: &Index, Denied { session, rows }: &Denied<'_>, tie: Tie) -> usize {
+/// How many of these cells an attachment opens, in those rows that are some.
+pub(super) fn opened_to(
+    index: &Index,
+    Denied { session, rows }: &Denied<'_>,
+    tie: Tie,
+    is_row: &dyn Fn(&Spot) -> bool,
+) -> usize {
     let estate = index.estate();
     if !session.is_granted_what_is_for(tie.to, index) {
         return 0;
@@ -259,7 +282,7 @@ fn opened_to(index: &Index, Denied { session, rows }: &Denied<'_>, tie: Tie) -> 
     let policy = estate.policy(tie.policy);
     let anchor = estate.scope(tie.at).depth as usize;
     let mut count = 0;
-    for row in rows {
+    for row in rows.iter().filter(|row| is_row(row.spot)) {
         let is_there = estate.scopes.holds(tie.at, row.query.target.scope());
         if !is_there || anchor < row.from_depth || row.actions.is_disjoint(&policy.allowed_actions)
         {

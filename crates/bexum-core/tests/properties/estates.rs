@@ -258,7 +258,7 @@ pub(crate) fn statement() -> impl Strategy<Value = Statement> {
     })
 }
 
-fn catalogue() -> Vec<Named<Kind>> {
+pub(crate) fn catalogue() -> Vec<Named<Kind>> {
     let kind = |verbs: &[(Level, &str)],
                 wide: &[&str],
                 parent: &[&str],
@@ -511,13 +511,18 @@ pub(crate) fn estate_with_stores() -> impl Strategy<Value = Declarations> {
     })
 }
 
-/// Gives attachments, ceilings and statements places of their own, by which they can be found.
+/// Gives everything but kinds a place of its own, by which it can be found.
 pub(crate) fn number(declared: &mut Declarations) {
     let mut next = 0;
     let mut fresh = || {
         next += 1;
         Origin { file: FileId(0), start: next, end: next }
     };
+    declared.scopes.iter_mut().for_each(|one| one.name.origin = fresh());
+    declared.users.iter_mut().for_each(|one| one.name.origin = fresh());
+    declared.groups.iter_mut().for_each(|one| one.name.origin = fresh());
+    declared.roles.iter_mut().for_each(|one| one.name.origin = fresh());
+    declared.policies.iter_mut().for_each(|one| one.name.origin = fresh());
     declared.attachments.iter_mut().for_each(|a| a.origin = fresh());
     declared.ceilings.iter_mut().for_each(|c| c.origin = fresh());
     for policy in &mut declared.policies {

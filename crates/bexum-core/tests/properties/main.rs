@@ -15,3 +15,4 @@ mod review;
 mod usage;
 mod vet;
 mod ways;
+mod ways_apart;

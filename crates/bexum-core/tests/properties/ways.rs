@@ -57,13 +57,13 @@ fn estate_with_a_stop() -> impl Strategy<Value = Declarations> {
 }
 
 /// An estate and its engine.
-struct Made {
-    declared: Declarations,
-    engine: Engine,
+pub(crate) struct Made {
+    pub(crate) declared: Declarations,
+    pub(crate) engine: Engine,
 }
 
 impl Made {
-    fn new(declared: Declarations) -> Self {
+    pub(crate) fn new(declared: Declarations) -> Self {
         let engine = Engine::new(estates::build(&declared));
         Self { declared, engine }
     }
@@ -73,7 +73,7 @@ impl Made {
     }
 
     /// The estate after edits, if it is one.
-    fn after(&self, edits: &[Edit]) -> Option<Self> {
+    pub(crate) fn after(&self, edits: &[Edit]) -> Option<Self> {
         let mut declared = self.declared.clone();
         for edit in edits {
             apply(edit, &mut declared, &self.estate().catalogue, Time(0)).ok()?;
@@ -88,7 +88,7 @@ impl Made {
     }
 
     /// How many cells of everybody turn to allow and away from it.
-    fn turned(&self, after: &Self, request: &Request<'static>) -> (usize, usize) {
+    pub(crate) fn turned(&self, after: &Self, request: &Request<'static>) -> (usize, usize) {
         let differing = differences(self.estate(), after.estate(), &SameFiles::default());
         let (take_up, item, also, under) = (None, None, Vec::new(), Vec::new());
         let circumstances = Request { take_up, item, also, under, ..request.clone() };
@@ -432,7 +432,10 @@ fn by_text(ways: &[Way]) -> BTreeMap<String, (usize, usize)> {
 }
 
 /// Holds what is found where only small ways are wanted against what is counted to the end.
-fn small_as_counted(search: &Search<'_>, candidates: &[Candidate]) -> Result<(), TestCaseError> {
+pub(crate) fn small_as_counted(
+    search: &Search<'_>,
+    candidates: &[Candidate],
+) -> Result<(), TestCaseError> {
     for one in candidates {
         let whole = search.tried(one);
         let size = whole.as_ref().map_or(1, |way| way.effect.size());
@@ -470,6 +473,8 @@ proptest! {
         let mut singles = search.singles();
         let mut ways: Vec<Way> = singles.iter().filter_map(|one| search.tried(one)).collect();
         search.gauge(&mut singles);
+        small_as_counted(&search, &singles)?;
+        search.gauge_further(&mut singles, usize::MAX);
         small_as_counted(&search, &singles)?;
         rank(&mut ways);
         for pair in ways.windows(2) {

@@ -1,6 +1,7 @@
 //! `bexum review`: opened, answered, closed.
 
 use std::collections::BTreeSet;
+use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -42,7 +43,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Typed) -> anyhow::Result<Exit> {
     }
 }
 
-fn load(at: Option<&Path>) -> anyhow::Result<(Loaded, Declarations)> {
+fn load(at: Option<&Path>) -> anyhow::Result<(Loaded, ManuallyDrop<Declarations>)> {
     super::load_declared(at, &Supposed { suppose: Vec::new() })
 }
 

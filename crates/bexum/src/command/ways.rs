@@ -110,23 +110,28 @@ fn search<'s>(
 /// The best of all single steps that work; where none does, of pairs, of which no more than so many
 /// are tried.
 fn found(search: &Search<'_>, most: usize, most_pairs: usize) -> Found {
-    let found = tried(search, &singles(search, most), most);
+    let found = tried(search, singles(search, most), most);
     if found.count > 0 {
         return found;
     }
     let most_cells = if most == usize::MAX { usize::MAX } else { MOST_CELLS };
     let (pairs, is_complete) = search.pairs(most_pairs, most_cells);
-    Found { is_complete, ..tried(search, &pairs, most) }
+    Found { is_complete, ..tried(search, pairs, most) }
 }
 
 /// All single steps that may do; where not all of those are told that do, with what they do at least.
 fn singles(search: &Search<'_>, most: usize) -> Vec<Candidate> {
     let mut singles = search.singles();
     if most < usize::MAX {
-        let together = singles.len().div_ceil(rayon::current_num_threads()).max(1);
-        singles.par_chunks_mut(together).for_each(|some| search.gauge(some));
+        in_shares(&mut singles, |some| search.gauge(some));
     }
     singles
+}
+
+/// Does something with candidates, each core with its share.
+fn in_shares(candidates: &mut [Candidate], each: impl Fn(&mut [Candidate]) + Send + Sync) {
+    let share = candidates.len().div_ceil(rayon::current_num_threads()).max(1);
+    candidates.par_chunks_mut(share).for_each(each);
 }
 
 /// The best single step that has a refused request allowed, in words, if it is soon found.
@@ -140,12 +145,12 @@ pub(super) fn best(
     if singles.len() > MOST_BESIDE {
         return Ok(None);
     }
-    let found = tried(&search, &singles, 1);
+    let found = tried(&search, singles, 1);
     Ok(found.ways.first().map(|way| what(&way.step)))
 }
 
 /// The best of these candidates: what does more than so many others is not counted further.
-fn tried(search: &Search<'_>, candidates: &[Candidate], most: usize) -> Found {
+fn tried(search: &Search<'_>, mut candidates: Vec<Candidate>, most: usize) -> Found {
     // The sizes of the best so far, the largest on top.
     let best: Mutex<BinaryHeap<usize>> = Mutex::default();
     let locked = || best.lock().unwrap_or_else(PoisonError::into_inner);
@@ -168,10 +173,17 @@ fn tried(search: &Search<'_>, candidates: &[Candidate], most: usize) -> Found {
         progress.inc(1);
         tried
     };
-    let mut sorted: Vec<&Candidate> = candidates.iter().collect();
-    sorted.sort_by_cached_key(|candidate| search.breadth(candidate));
+    let sort = |some: &mut [Candidate]| some.sort_by_cached_key(|one| search.breadth(one));
+    sort(&mut candidates);
+    let number = most.min(candidates.len());
+    let (narrow, rest) = candidates.split_at_mut(number);
     // In this order, whoever is free takes the next.
-    let all: Vec<Tried> = sorted.into_iter().par_bridge().filter_map(each).collect();
+    let mut all: Vec<Tried> = narrow.iter().par_bridge().filter_map(each).collect();
+    if limit() < usize::MAX {
+        in_shares(rest, |some| search.gauge_further(some, limit()));
+        sort(rest);
+    }
+    all.par_extend(rest.iter().par_bridge().filter_map(each));
     progress.finish_and_clear();
     let (mut ways, mut larger) = (Vec::new(), Vec::new());
     let mut texts: BTreeSet<String> = BTreeSet::new();

@@ -1,0 +1,57 @@
+//! What statements can ask about who asks, in one estate, to be held against the same in another.
+
+use std::rc::Rc;
+
+use crate::attribute::{Attributes, Value};
+use crate::engine::{Closure, Decider, RoleClosure};
+use crate::estate::Estate;
+use crate::principal::Principal;
+use crate::reach::Viewpoint;
+
+/// All that statements can ask about who asks. Names are compared, so these may be of two estates.
+pub(super) struct Facts<'e> {
+    closure: Rc<Closure<'e>>,
+    taken: Option<Rc<RoleClosure<'e>>>,
+    /// Their own attributes, by name.
+    own: Vec<(&'e str, &'e Value)>,
+}
+
+impl<'e> Facts<'e> {
+    pub(super) fn of(decider: &mut Decider<'e>, view: &Viewpoint) -> Self {
+        let closure = decider.closure_for(view.who, &view.also, view.time);
+        let taken = view.take_up.map(|role| decider.role_closure(role, view.time));
+        Self { closure, taken, own: own_attributes(decider.index.estate(), view.who) }
+    }
+}
+
+impl PartialEq for Facts<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        fn taken<'f>(facts: &'f Facts<'_>) -> Option<&'f [&'f str]> {
+            facts.taken.as_ref().map(|role| &role.role_names[..])
+        }
+        let (one, its) = (&self.closure, &other.closure);
+        one.group_names == its.group_names
+            && one.role_names == its.role_names
+            && taken(self) == taken(other)
+            && one.manager == its.manager
+            && one.is_disabled == its.is_disabled
+            && self.own == other.own
+    }
+}
+
+fn own_attributes(estate: &Estate, who: Principal) -> Vec<(&str, &Value)> {
+    let mut all: Vec<&Attributes> = Vec::new();
+    match who {
+        Principal::Workload(scope) => {
+            all.extend(estate.scopes.chain(scope).map(|at| &estate.scope(at).attributes));
+        }
+        who => all.extend(estate.identity(who).map(|it| &it.attributes)),
+    }
+    let each = all.into_iter().flat_map(Attributes::iter);
+    let mut own: Vec<_> =
+        each.map(|(id, value)| (estate.attribute_names.name(id), value)).collect();
+    // Of a workload's, which come from the nearest scope first, the nearest of each name counts.
+    own.sort_by_key(|(name, _)| *name);
+    own.dedup_by_key(|(name, _)| *name);
+    own
+}

@@ -1,0 +1,131 @@
+//! What attaching a policy to very many opens at least, told more nearly: of several hundred of them,
+//! with the items that the policy singles out.
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::at_least::{Gauge, Others, Tie, enough, opened_to};
+use super::{Candidate, SAMPLE, Search};
+use crate::engine::{Decider, EvalContext, Session, StatementInPlay};
+use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
+use crate::items::{self, is_item};
+use crate::policy::Effect;
+use crate::principal::Principal;
+use crate::reach::{Spot, SpotSort, Spots, Viewpoint};
+use crate::request::Place;
+
+/// How many rows are looked at, of all principals together.
+const MOST_ROWS: usize = 8192;
+
+/// How many scopes are looked at.
+const MOST_SCOPES: usize = 32;
+
+/// How many items that policies single out are looked at in each of them, about.
+const MOST_ITEMS: usize = 4;
+
+impl Search<'_> {
+    /// Looks again at steps that attach a policy to a group or a role, and of which it is not known
+    /// that they open more than so many cells. For steps that were [gauged](Self::gauge), once it is
+    /// known what is more than the best do.
+    pub fn gauge_further(&self, candidates: &mut [Candidate], most_cells: usize) {
+        let (estate, request) = (self.estate(), self.request);
+        let (Ok(query), Ok(viewpoint)) = (request.resolve(estate), request.viewpoint(estate))
+        else {
+            return;
+        };
+        let is_wide = |to| matches!(to, Principal::Group(_) | Principal::Role(_));
+        let ties = candidates.iter_mut().filter_map(|candidate| {
+            let is_gauged = candidate.at_least > 0 && candidate.first.is_none();
+            match candidate.gauge {
+                Some(Gauge::Attaches(tie))
+                    if is_gauged && candidate.at_least <= most_cells && is_wide(tie.to) =>
+                {
+                    Some((&mut candidate.at_least, tie))
+                }
+                _ => None,
+            }
+        });
+        let ties: Vec<(&mut usize, Tie)> = ties.collect();
+        if ties.is_empty() {
+            return;
+        }
+        let (also, under) = (Vec::new(), Vec::new());
+        let by_oneself = Viewpoint { also, under, take_up: None, ..viewpoint };
+        let here = query.target.scope();
+        let mut decider = Decider::new(self.index());
+        let session = decider.session(&query);
+        let declared = Spots::new(estate);
+        let scopes = estate.scopes.subtree(here).take(MOST_SCOPES).map(ScopeId::new);
+        let scopes: Vec<ScopeId> = scopes.collect();
+        let mut spots: Vec<Spot> = scopes.iter().flat_map(|at| declared.at(*at)).collect();
+        let most = spots.len() + MOST_ITEMS * scopes.len();
+        let mut known: FxHashSet<String> = spots.iter().map(|spot| spot.shown.clone()).collect();
+        let mut singled: FxHashMap<PolicyId, FxHashSet<String>> = FxHashMap::default();
+        for (_, tie) in &ties {
+            // Farther up, its patterns may say something else here.
+            if tie.at != here || spots.len() > most || singled.contains_key(&tie.policy) {
+                continue;
+            }
+            let statements = self.said_to_all(tie.policy, here);
+            let asker = (&by_oneself, &session);
+            let items = scopes.iter().flat_map(|at| self.singled_out(&statements, *at, asker));
+            let items: Vec<Spot> = items.collect();
+            singled.insert(tie.policy, items.iter().map(|spot| spot.shown.clone()).collect());
+            spots.extend(items.into_iter().filter(|spot| known.insert(spot.shown.clone())));
+        }
+        let people = (MOST_ROWS / spots.len().max(1)).max(SAMPLE);
+        let mut there = Others::new(self, &by_oneself, &spots, people, None);
+        for (at_least, tie) in ties {
+            let items = singled.get(&tie.policy).filter(|_| tie.at == here);
+            let is_row = |spot: &Spot| {
+                spot.sort != SpotSort::Pattern || items.is_some_and(|it| it.contains(&spot.shown))
+            };
+            let others = there.of(tie.to, &mut decider).iter();
+            let each = others.map(|one| opened_to(self.index(), one, tie, &is_row));
+            *at_least = (*at_least).max(enough(most_cells, each));
+        }
+    }
+
+    /// What a policy allows whoever asks, attached at a scope.
+    fn said_to_all(&self, policy: PolicyId, at: ScopeId) -> Vec<StatementInPlay> {
+        let estate = self.estate();
+        let is_for_all = |id: &&StatementId| {
+            let on = &estate.statement(**id).on;
+            on.plain.iter().chain(&on.excluded).all(|pattern| pattern.braces().next().is_none())
+        };
+        let anchor = estate.scope(at).depth as usize;
+        let allows = estate.policy(policy).allows.iter().filter(is_for_all);
+        allows.map(|id| StatementInPlay { id: *id, anchor, sees: Effect::Allow }).collect()
+    }
+
+    /// The items of a scope that patterns of these statements single out.
+    fn singled_out(
+        &self,
+        statements: &[StatementInPlay],
+        at: ScopeId,
+        (viewpoint, session): (&Viewpoint, &Session<'_>),
+    ) -> Vec<Spot> {
+        let estate = self.estate();
+        let scope = estate.scope(at);
+        if !scope.holds_items() {
+            return Vec::new();
+        }
+        let path = scope.path.to_string();
+        let (shown, asked) = (path.clone(), path.clone());
+        let below = Spot { shown, asked, sort: SpotSort::Items, place: Place::Item(at) };
+        let query = viewpoint.query(&below, ActionId::new(0));
+        let context = |_: usize| EvalContext {
+            index: self.index(),
+            query: &query,
+            closure: &session.closure,
+            roles: Some(session.roles_of(Effect::Allow)),
+        };
+        let segments: Vec<&str> = path.split('/').collect();
+        let (rests, _) = items::rests(&segments, statements, &context, estate.longest_pattern + 1);
+        let free = rests.into_iter().filter(|(_, asked)| is_item(estate, at, asked));
+        let spot = |shown: &str, asked: &str| {
+            let [shown, asked] = [shown, asked].map(|below| format!("{path}/{below}"));
+            Spot { shown, asked, sort: SpotSort::Pattern, place: Place::Item(at) }
+        };
+        free.map(|(rest, asked)| spot(&rest.text, &asked)).collect()
+    }
+}
