@@ -66,6 +66,8 @@ pub struct Finding {
     pub severity: Severity,
     /// What it is about: an acceptance names it so.
     pub about: String,
+    /// Others of whom the same was found, told together with this one.
+    pub alike: Vec<String>,
     /// Where it shows, then other places that have to do with it.
     pub labels: Vec<Label>,
     /// What is the matter: lower case, names in backquotes, no full stop.
@@ -275,6 +277,7 @@ impl<'v> Vet<'v> {
                 rule: rule.name,
                 severity,
                 about: format!("{} {}", one.rule, one.about),
+                alike: Vec::new(),
                 labels: vec![Label { place: one.origin.into(), text: "" }],
                 message,
                 details: Vec::new(),
@@ -434,6 +437,7 @@ impl Findings<'_> {
             rule: self.rule.name,
             severity: self.severity.unwrap_or(self.rule.severity),
             about: about.into(),
+            alike: Vec::new(),
             labels: vec![Label { place: place.into(), text: "" }],
             message: message.into(),
             details: Vec::new(),

@@ -67,9 +67,32 @@ pub struct Way {
     pub breaks: Vec<String>,
     /// Expectations that are mended by it.
     pub mends: Vec<String>,
+    /// Findings of `vet` that come and go by it; not there where that was not looked at.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub findings: Option<Findings>,
     /// Whether the one who was named by `--by` may make the edits.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub permitted: Option<bool>,
+}
+
+/// Findings that come and go.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Findings {
+    /// What is found then, and is not now.
+    pub come: Vec<Finding>,
+    /// What is found now, and is not then.
+    pub go: Vec<Finding>,
+}
+
+/// A finding, as an acceptance names it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Finding {
+    /// The rule.
+    pub rule: String,
+    /// What it is about.
+    pub about: String,
 }
 
 /// How many principals.
@@ -143,6 +166,7 @@ impl Way {
             closes_elsewhere: None,
             breaks: Vec::new(),
             mends: Vec::new(),
+            findings: None,
             permitted: None,
         }
     }

@@ -1,5 +1,6 @@
 //! `bexum ways`: from a refusal to the smallest change, and back.
 
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
 use serde_json::Value;
@@ -172,4 +173,78 @@ fn the_first_way_leads_there() {
         assert_eq!(run.code, Some(0), "{ask:?}: {way}\n{}{}", run.out, run.err);
     }
     assert!(without * 10 < refused.len(), "{without} of {} have no way", refused.len());
+}
+
+/// What `vet` finds, with these edits made in memory: rule and what it is about.
+fn vetted(folder: &Folder, rules: &[String], edits: &[String]) -> BTreeSet<[String; 2]> {
+    let mut args = vec!["vet", "--format", "json", "--at-time", AT];
+    args.extend(rules.iter().map(String::as_str));
+    edits.iter().for_each(|edit| args.extend(["--suppose", edit]));
+    let run = folder.run(&args);
+    let found: Value = serde_json::from_str(&run.out).unwrap_or_else(|_| panic!("{}", run.err));
+    let text = |one: &Value, key: &str| one[key].as_str().expect("a text").to_owned();
+    let all = found["findings"].as_array().expect("a list").iter();
+    all.map(|one| [text(one, "rule"), text(one, "about")]).collect()
+}
+
+#[test]
+fn findings_that_come_and_go_are_those_of_vet() {
+    let folder = Folder::demo();
+    let listed = folder.run(&["vet", "--rules"]).out;
+    let severities = ["error", "warning", "note"];
+    let names = listed.lines().filter_map(|line| {
+        let mut words = line.split(' ').filter(|word| !word.is_empty());
+        let severity = words.next().filter(|word| line.starts_with(word))?;
+        words.next().filter(|_| severities.contains(&severity)).map(str::to_owned)
+    });
+    // Those who can climb alike are told together by `vet`, and each by itself by `ways`.
+    let rules: Vec<String> =
+        names.filter(|rule| *rule != "no-effect" && *rule != "climb").collect();
+    assert!(rules.len() > 20, "{rules:?}");
+    let before = vetted(&folder, &rules, &[]);
+    let mut changes = 0;
+    for args in [
+        &LIN[..],
+        &["user:ines", "recording.read", RAW, "--to", "deny"],
+        &["user:tomas", "recording.erase", RAW],
+        &["user:mirek", "dish.point", "veyra/instruments/mesa/dish-1"],
+    ] {
+        let found = json(&folder, args);
+        for way in found["ways"].as_array().expect("a list") {
+            let edits: Vec<String> = serde_json::from_value(way["edits"].clone()).expect("lines");
+            if edits.is_empty() {
+                assert_eq!(way["findings"], Value::Null);
+                continue;
+            }
+            let told = |key: &str| -> BTreeSet<[String; 2]> {
+                let all = way["findings"][key].as_array().expect("a list").iter();
+                let text = |one: &Value, key: &str| one[key].as_str().expect("a text").to_owned();
+                let all = all.map(|one| [text(one, "rule"), text(one, "about")]);
+                all.filter(|[rule, _]| rule != "climb").collect()
+            };
+            let after = vetted(&folder, &rules, &edits);
+            let alone = |one: &BTreeSet<_>, other: &BTreeSet<_>| {
+                one.difference(other).cloned().collect::<BTreeSet<[String; 2]>>()
+            };
+            assert_eq!(told("come"), alone(&after, &before), "{edits:?}");
+            assert_eq!(told("go"), alone(&before, &after), "{edits:?}");
+            changes += told("come").len() + told("go").len();
+        }
+    }
+    assert!(changes > 3, "only {changes} findings come or go");
+}
+
+#[test]
+fn that_an_estate_is_too_large_for_vet_is_told() {
+    let mut text = String::from(
+        "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\n[account.w]\n",
+    );
+    for i in 0..150 {
+        let _ = writeln!(text, "[resource.'w/s{i}']\nkind = 'store'\n[user.u{i}]");
+    }
+    let folder = Folder::new().with("bexum.toml", text);
+    let run = folder.run(&["ways", "user:u1", "store.list", "w/s1"]);
+    assert!(run.out.contains("was not looked at: the estate is large"), "{}{}", run.out, run.err);
+    let found = json(&folder, &["user:u1", "store.list", "w/s1"]);
+    assert!(found["ways"].as_array().expect("a list").iter().all(|way| way["findings"].is_null()));
 }

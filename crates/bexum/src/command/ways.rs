@@ -10,6 +10,7 @@ use bexum_core::edit_rights::{self, Side};
 use bexum_core::engine::Engine;
 use bexum_core::impact::SameFiles;
 use bexum_core::prove::Tried as Expectation;
+use bexum_core::vet::{self, Finding, RULES, Vet};
 use bexum_core::ways::{Candidate, Search, Tried, Way, rank};
 use bexum_core::{Declarations, Estate, Request, Time, Verdict};
 use bexum_files::Loaded;
@@ -22,7 +23,7 @@ use crate::args::edit::Edit as Edits;
 use crate::args::ways::{To, Ways};
 use crate::command_line::{self, Of};
 use crate::exit::Exit;
-use crate::render::ways::{Besides, Shown, what};
+use crate::render::ways::{Besides, Shown, VetFinding, what};
 use crate::terminal::{self, Helped};
 
 /// How many ways are told where not all are asked for.
@@ -36,6 +37,11 @@ const MOST_CELLS: usize = 2_000;
 /// Most principals for whom it is looked at on one path what a way does in other circumstances; a
 /// quarter as many principals times scopes where it is about whole scopes.
 const MOST_ELSEWHERE: usize = 20_000;
+
+/// Most principals times scopes where it is looked at what `vet` finds by a way.
+const MOST_VETTED: usize = 20_000;
+/// The rule that is left out then: it looks at everything once with each tie and without it.
+const LEFT_OUT: &str = "no-effect";
 
 /// Ways, best first.
 struct Found {
@@ -244,6 +250,12 @@ fn applied(
     edit::make_these(at, &edits, &way.step.edits)
 }
 
+/// What `vet` finds in an estate, and the rules that could not decide something.
+struct Vetted {
+    told: BTreeSet<VetFinding>,
+    not_decided: BTreeSet<&'static str>,
+}
+
 /// What is looked at besides of the ways that are told.
 struct Looked<'l> {
     declared: &'l Declarations,
@@ -273,9 +285,11 @@ impl Looked<'_> {
         };
         let elsewhere: Vec<_> =
             ways.par_iter().map(|way| search.elsewhere(way, MOST_ELSEWHERE)).collect();
+        let findings = self.findings(ways);
         // One after the other: expectations are tried on all cores, each time.
-        let besides = ways.iter().zip(elsewhere).map(|(way, elsewhere)| {
-            let mut besides = Besides { elsewhere, ..Besides::default() };
+        let each = ways.iter().zip(elsewhere).zip(findings);
+        let besides = each.map(|((way, elsewhere), findings)| {
+            let mut besides = Besides { elsewhere, findings, ..Besides::default() };
             if way.step.edits.is_empty() || !has_expectations && by.is_none() {
                 return Ok(besides);
             }
@@ -301,6 +315,44 @@ impl Looked<'_> {
             Ok(besides)
         });
         besides.collect()
+    }
+
+    /// What `vet` finds by each way that it does not find as things are, and the other way round;
+    /// `None` where nothing changes, or the estate is too large.
+    fn findings(&self, ways: &[Way]) -> Vec<Option<[Vec<VetFinding>; 2]>> {
+        let estate = self.engine.estate();
+        if estate.principals().count().saturating_mul(estate.scopes.len()) > MOST_VETTED {
+            return ways.iter().map(|_| None).collect();
+        }
+        let before = self.found(self.declared, self.engine);
+        let each = ways.par_iter().map(|way| {
+            let (declared, after) = self.after(way).filter(|_| !way.step.edits.is_empty())?;
+            let after = self.found(&declared, &after);
+            let alone = |these: &Vetted, those: &Vetted| -> Vec<VetFinding> {
+                // What is not there may only not have been decided.
+                let is_new = |one: &&VetFinding| {
+                    !those.told.contains(one) && !those.not_decided.contains(&one.0)
+                };
+                these.told.iter().filter(is_new).cloned().collect()
+            };
+            Some([alone(&after, &before), alone(&before, &after)])
+        });
+        each.collect()
+    }
+
+    /// What `vet` finds in an estate.
+    fn found(&self, declared: &Declarations, engine: &Engine) -> Vetted {
+        let rules: Vec<_> = RULES.iter().copied().filter(|rule| rule.name != LEFT_OUT).collect();
+        let look = Vet::new(declared, engine, self.request.time, &vet::in_turn);
+        let report = look.report(&rules, &|_| {});
+        let each = |one: Finding| {
+            let about = std::iter::once(one.about).chain(one.alike);
+            about.map(move |about| (one.rule, about))
+        };
+        Vetted {
+            told: report.findings.into_iter().flat_map(each).collect(),
+            not_decided: report.not_decided.into_iter().map(|(rule, _)| rule).collect(),
+        }
     }
 
     /// The whole estate after a way.
@@ -330,6 +382,16 @@ fn shape(shown: &Shown<'_>, supposed: &[String]) -> wire::Ways {
         }
         shape.breaks.clone_from(&besides.breaks);
         shape.mends.clone_from(&besides.mends);
+        shape.findings = besides.findings.as_ref().map(|[come, go]| {
+            let all = |these: &[VetFinding]| {
+                let one = |(rule, about): &VetFinding| wire::Finding {
+                    rule: (*rule).to_owned(),
+                    about: about.clone(),
+                };
+                these.iter().map(one).collect()
+            };
+            wire::Findings { come: all(come), go: all(go) }
+        });
         shape.permitted = besides.is_permitted;
         shape
     });

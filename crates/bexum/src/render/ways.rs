@@ -20,8 +20,16 @@ pub(crate) struct Besides {
     pub(crate) elsewhere: Option<[usize; 2]>,
     pub(crate) breaks: Vec<String>,
     pub(crate) mends: Vec<String>,
+    /// What `vet` finds then and not now, and now and not then, in words.
+    pub(crate) findings: Option<[Vec<VetFinding>; 2]>,
     pub(crate) is_permitted: Option<bool>,
 }
+
+/// How many findings of one rule are named.
+const FEW_FINDINGS: usize = 5;
+
+/// A finding of `vet`: the rule, and what it is about.
+pub(crate) type VetFinding = (&'static str, String);
 
 /// Everything that is told.
 pub(crate) struct Shown<'s> {
@@ -54,6 +62,16 @@ impl Shown<'_> {
             self.group(&mut page, numbers);
         }
         page.blank();
+        let changes = |one: usize| !self.ways[one].step.edits.is_empty();
+        if (0..self.ways.len()).any(|one| changes(one) && self.besides[one].findings.is_none()) {
+            page.line(
+                0,
+                &paint(
+                    style::QUIET,
+                    "whether findings of vet come or go was not looked at: the estate is large",
+                ),
+            );
+        }
         if self.count > self.ways.len() {
             let left = self.count - self.ways.len();
             let more = phrases::count(left, "way more does", "ways more do");
@@ -138,6 +156,7 @@ impl Shown<'_> {
                     && one.effect.is_partial == way.effect.is_partial
                     && other.breaks == self.besides[i].breaks
                     && other.elsewhere == self.besides[i].elsewhere
+                    && other.findings == self.besides[i].findings
                     && other.is_permitted == self.besides[i].is_permitted
             };
             let known = groups
@@ -198,6 +217,14 @@ impl Shown<'_> {
         }
         for one in &besides.mends {
             page.line(3, &format!("mends {}", safe(one)));
+        }
+        if let Some([come, go]) = &besides.findings {
+            for line in by_rule(come) {
+                page.line(3, &format!("vet then finds {line}"));
+            }
+            for line in by_rule(go) {
+                page.line(3, &format!("vet no longer finds {line}"));
+            }
         }
         if let (Some(false), Some(by)) = (besides.is_permitted, self.by) {
             page.line(3, &paint(style::DENY, &format!("{} may not make it", safe(by))));
@@ -275,6 +302,21 @@ impl Shown<'_> {
         }
         format!("{text}{} at {}", cell.action, safe(&cell.place))
     }
+}
+
+/// Findings in words, those of a rule together.
+fn by_rule(findings: &[VetFinding]) -> Vec<String> {
+    let together = findings.chunk_by(|(one, _), (other, _)| one == other);
+    let line = |all: &[VetFinding]| {
+        let first: Vec<String> =
+            all.iter().take(FEW_FINDINGS).map(|(_, about)| safe(about)).collect();
+        let more = match all.len() - first.len() {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        format!("{} of {}{more}", all[0].0, first.join(", "))
+    };
+    together.map(line).collect()
 }
 
 /// An edit's words, quoted for a shell.

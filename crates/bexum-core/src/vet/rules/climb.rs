@@ -142,6 +142,7 @@ pub(super) fn tell(
             finding.details.push(format!("so can {}{more}", first.join(", ")));
         }
     }
+    finding.alike = others;
     let open = climb.moves.iter().find(|one| one.is_own_right);
     finding.hint = Some(match open.and_then(|one| one.edits.first()) {
         Some(Edit::Add { of, .. }) => {
