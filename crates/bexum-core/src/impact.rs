@@ -12,6 +12,8 @@ mod said;
 mod sessions;
 mod touches;
 
+use std::sync::{Arc, OnceLock};
+
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::catalogue::ActionSet;
@@ -101,11 +103,13 @@ pub struct Comparison<'e> {
     pub(crate) before: &'e Index,
     pub(crate) after: &'e Index,
     request: Request<'e>,
-    touches: Touches,
+    touches: Arc<Touches>,
     /// The subjects that it touches, as each estate numbers them.
     touched: [FxHashMap<SubjectId, String>; 2],
     /// Everybody whom the change may concern, by id; `None`: all.
-    concerned: Option<FxHashSet<String>>,
+    concerned: Option<Arc<FxHashSet<String>>>,
+    /// Those of them who have sessions, once they were named.
+    everybody: OnceLock<Vec<String>>,
     spots: [Spots<'e>; 2],
     /// In each estate, the actions that it may concern for those who are the same and in the same in
     /// both; `None`: any.
@@ -137,7 +141,7 @@ impl<'e> Comparison<'e> {
         touches.everything |= Touches::bound_differs(one, other, &under);
         // Everybody is supposed to be in the groups that are.
         let concerned = match request.also.is_empty() {
-            true => touches.concerned([one, other], differences),
+            true => touches.concerned([one, other], differences).map(Arc::new),
             false => None,
         };
         let declares = |one: &Difference| matches!(one.thing, Thing::Attribute(_));
@@ -153,19 +157,44 @@ impl<'e> Comparison<'e> {
             before,
             after,
             request,
-            touches,
+            touches: Arc::new(touches),
             touched,
             concerned,
+            everybody: OnceLock::new(),
             spots,
             actions,
             can_complete,
         })
     }
 
+    /// The same, from the second estate to the first.
+    #[must_use]
+    pub fn turned(&self) -> Self {
+        let [before, after] = self.spots.each_ref();
+        let [old, new] = self.touched.each_ref();
+        let [ours, theirs] = self.actions.each_ref();
+        Self {
+            before: self.after,
+            after: self.before,
+            request: self.request.clone(),
+            touches: Arc::clone(&self.touches),
+            touched: [new.clone(), old.clone()],
+            concerned: self.concerned.clone(),
+            everybody: self.everybody.clone(),
+            spots: [after.clone(), before.clone()],
+            actions: [theirs.clone(), ours.clone()],
+            can_complete: self.can_complete,
+        }
+    }
+
     /// Everybody who has sessions, in either estate, and whom the change may concern: users,
     /// workloads, and roles by themselves, by the bytes of their names.
     #[must_use]
     pub fn everybody(&self) -> Vec<String> {
+        self.everybody.get_or_init(|| self.named()).clone()
+    }
+
+    fn named(&self) -> Vec<String> {
         let has_sessions = |who: &Principal| !matches!(who, Principal::Group(_));
         let estates = [self.before.estate(), self.after.estate()];
         let mut all: Vec<String> = match &self.concerned {

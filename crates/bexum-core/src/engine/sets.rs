@@ -126,16 +126,17 @@ impl<'e> Decider<'e> {
     }
 
     /// The parts of the tree, as ranges of scope indexes in order and apart, in which some
-    /// attachment allows this session any of `wanted` at this time: nowhere else can it do them.
+    /// attachment allows this session any of `wanted` at this time, or at any if none is given: nowhere
+    /// else can it do them.
     pub(crate) fn where_allowed(
         &self,
         session: &Session<'e>,
-        at: Time,
+        at: Option<Time>,
         wanted: &ActionSet,
     ) -> Vec<Range<usize>> {
         let estate = self.index.estate();
         let attached = self.index.attached_to(session.granting()).filter(|attached| {
-            attached.window.holds(at)
+            at.is_none_or(|at| attached.window.holds(at))
                 && !estate.policy(attached.policy).allowed_actions.is_disjoint(wanted)
         });
         let mut ranges: Vec<Range<usize>> =

@@ -115,7 +115,8 @@ pub struct Difference {
     pub before: Option<Origin>,
     /// Where it stands in the second estate; `None` where it is gone.
     pub after: Option<Origin>,
-    /// Of what is new or gone, all that its keys say.
+    /// Of what is new or gone, all that its keys say, where something is new and something gone: one
+    /// may be the other by another name.
     pub(crate) says: String,
 }
 
@@ -211,9 +212,15 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
     old.extend(old_ties.into_iter().map(with_keys));
     new.extend(new_ties.into_iter().map(with_keys));
     let mut found = Vec::new();
+    let is_gone = old.keys().any(|thing| !new.contains_key(thing));
+    let may_be_other = is_gone && new.keys().any(|thing| !old.contains_key(thing));
+    let says = |keys: &Vec<(&str, String)>| match may_be_other {
+        true => text(keys),
+        false => String::new(),
+    };
     for (thing, (origin, keys)) in std::mem::take(&mut old) {
         let (after, keys, says) = match new.remove(&thing) {
-            None => (None, Vec::new(), text(&keys)),
+            None => (None, Vec::new(), says(&keys)),
             Some((_, same)) if same == keys => continue,
             Some((origin, others)) => {
                 let differing = keys.iter().zip(&others).filter(|(one, other)| one != other);
@@ -227,7 +234,7 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
         keys: Vec::new(),
         before: None,
         after: Some(origin),
-        says: text(&keys),
+        says: says(&keys),
     }));
     found.sort_by_cached_key(|one| one.thing.to_string());
     found

@@ -28,6 +28,11 @@ pub struct Renamed {
 /// or policy with the same keys, a scope with the same in it.
 #[must_use]
 pub fn renamed(before: &Estate, after: &Estate, differences: &[Difference]) -> Vec<Renamed> {
+    let is_gone = |one: &Difference| one.after.is_none();
+    let is_new = |one: &Difference| one.before.is_none();
+    if !differences.iter().any(is_gone) || !differences.iter().any(is_new) {
+        return Vec::new();
+    }
     let side = |is_there: fn(&&Difference) -> bool| {
         let all: Vec<&Difference> = differences.iter().filter(is_there).collect();
         let mut found: BySaying<'_> = BTreeMap::new();

@@ -302,21 +302,23 @@ impl<'c, 'e> Compared<'c, 'e> {
         // Where one estate allows something, the other may have scopes of its own, which are items to
         // the first.
         let mut tops: BTreeSet<String> = BTreeSet::new();
+        // Of what is attached later it does not matter when.
+        let times = if self.with_later { self.times(session) } else { Vec::new() };
         for (i, (side, view)) in self.sides.iter_mut().zip(session).enumerate() {
             let Some(view) = view else { continue };
             let estate = side.decider.index.estate();
-            if self.with_later {
-                // Something may be attached anywhere by then.
-                let accounts = estate.scopes.iter().filter(|(_, scope)| scope.parent.is_none());
-                tops.extend(accounts.map(|(_, scope)| scope.path.to_string()));
-                continue;
-            }
             let everything = ActionSet::all(estate.catalogue.actions.len());
-            let asking = side.decider.session_of(view.who, &view.also, view.take_up, view.time);
             let actions = concerned.actions(self.comparison)[i].unwrap_or(&everything);
-            let allowed = side.decider.where_allowed(&asking, view.time, actions);
-            let path = |top: usize| estate.scope(ScopeId::new(top)).path.to_string();
-            tops.extend(allowed.into_iter().map(|range| path(range.start)));
+            let mut add = |time: Time, at: Option<Time>| {
+                let asking = side.decider.session_of(view.who, &view.also, view.take_up, time);
+                let allowed = side.decider.where_allowed(&asking, at, actions);
+                let path = |top: usize| estate.scope(ScopeId::new(top)).path.to_string();
+                tops.extend(allowed.into_iter().map(|range| path(range.start)));
+            };
+            match self.with_later {
+                true => times.iter().for_each(|time| add(*time, None)),
+                false => add(view.time, Some(view.time)),
+            }
         }
         let mut found = BTreeSet::new();
         for side in &self.sides {

@@ -50,7 +50,7 @@ impl<'e> Actors<'e> {
         for session in sessions {
             let asking =
                 self.decider.session_of(session.who, &session.also, session.take_up, session.time);
-            ranges.extend(self.decider.where_allowed(&asking, session.time, &self.wanted));
+            ranges.extend(self.decider.where_allowed(&asking, Some(session.time), &self.wanted));
         }
         ranges.sort_by_key(|range| (range.start, std::cmp::Reverse(range.end)));
         // Subtrees lie within each other or apart.

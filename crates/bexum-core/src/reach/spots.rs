@@ -1,5 +1,7 @@
 //! ScopeIndex to do something: declared ones, and the items of a scope.
 
+use std::sync::Arc;
+
 use rustc_hash::FxHashMap;
 
 use crate::catalogue::{ActionSet, TargetClass};
@@ -68,11 +70,11 @@ impl Spot {
 }
 
 /// The declared spots of an estate, in the order of the tree.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Spots<'e> {
     estate: &'e Estate,
     /// Identities by their places, in the order of their paths.
-    placed: FxHashMap<ScopeId, Vec<(&'e str, Place)>>,
+    placed: Arc<FxHashMap<ScopeId, Vec<(&'e str, Place)>>>,
 }
 
 impl<'e> Spots<'e> {
@@ -84,7 +86,7 @@ impl<'e> Spots<'e> {
             placed.entry(place.scope()).or_default().push((path, *place));
         }
         placed.values_mut().for_each(|list| list.sort_unstable_by_key(|(path, _)| *path));
-        Self { estate, placed }
+        Self { estate, placed: Arc::new(placed) }
     }
 
     /// A scope, its items as one spot, and the identities with their place there.

@@ -70,13 +70,15 @@ fn compare<'e>(before: &'e Engine, after: &'e Engine, request: &Request<'e>) -> 
 
 fn impact(engines: &[Engine; 2], request: &Request<'static>) -> Vec<Cell> {
     let [before, after] = engines;
-    let comparison = compare(before, after, request);
-    let mut compared = comparison.compared();
-    let cells: Vec<Cell> =
-        comparison.everybody().iter().flat_map(|who| compared.cells_of(who)).collect();
+    let cells = cells_of(&compare(before, after, request));
     let keys: BTreeSet<Key> = cells.iter().map(key).collect();
     assert_eq!(keys.len(), cells.len(), "a cell is told twice");
     cells
+}
+
+fn cells_of(comparison: &Comparison<'_>) -> Vec<Cell> {
+    let mut compared = comparison.compared();
+    comparison.everybody().iter().flat_map(|who| compared.cells_of(who)).collect()
 }
 
 type Key = (String, String, String, String);
@@ -389,6 +391,8 @@ proptest! {
         prop_assert_eq!(impact(&engines(&first, &first), &request), []);
         let there = impact(&engines(&first, &after), &request);
         let back = impact(&engines(&after, &first), &request);
+        let both = engines(&first, &after);
+        prop_assert_eq!(&cells_of(&compare(&both[0], &both[1], &request).turned()), &back);
         let mut turned: Vec<Cell> = back.into_iter().map(|cell| Cell {
             before: cell.after,
             after: cell.before,

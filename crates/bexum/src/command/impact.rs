@@ -321,20 +321,13 @@ fn is_in(cells: &BTreeSet<Cell>, cell: &Cell) -> bool {
 }
 
 /// A cell that the second estate opens to somebody who is wanted, now or later.
-pub(super) fn first_opened(
-    [before, after]: [&Engine; 2],
-    differing: &[Difference],
-    request: &Request<'_>,
-    wanted: &Wanted,
-) -> anyhow::Result<Option<OpenedCell>> {
-    let comparison = Comparison::new(before, after, differing, request.clone())
-        .map_err(|fault| super::with_hint(&fault, after.estate()))?;
+pub(super) fn first_opened(comparison: &Comparison<'_>, wanted: &Wanted) -> Option<OpenedCell> {
     let everybody = wanted.of(comparison.everybody());
     let is_wanted = |place: &str, action: &str| wanted.takes_at(place, action);
-    Ok(everybody.par_chunks(together(everybody.len())).find_map_first(|together| {
+    everybody.par_chunks(together(everybody.len())).find_map_first(|together| {
         let mut compared = comparison.compared_from_now_on();
         together.iter().find_map(|who| compared.first_opened(who, None, &is_wanted))
-    }))
+    })
 }
 
 /// What is asked about.

@@ -111,13 +111,11 @@ pub(super) fn weigh<T>(
     let is_told = typed.format != ImpactFormat::Csv;
     let nothing_now = is_told && found.cells.is_empty() && !changes.is_empty();
     if !turns.gained && (asks_for(typed, FailOn::Gained) || nothing_now) {
-        let [before, after] = &engines;
-        turns.first = first_opened([before, after], &differing, &request, &wanted)?;
+        turns.first = first_opened(&comparison, &wanted);
         turns.gained = turns.first.is_some();
     }
     if !turns.lost && (asks_for(typed, FailOn::Lost) || nothing_now) {
-        let [before, after] = &engines;
-        let closed = first_opened([after, before], &differing, &request, &wanted)?;
+        let closed = first_opened(&comparison.turned(), &wanted);
         turns.lost = closed.is_some();
         turns.first = turns.first.or(closed);
     }
