@@ -15,6 +15,7 @@ mod step;
 mod tried;
 
 use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -24,18 +25,22 @@ use crate::declaration::{Declarations, List};
 use crate::edit::{Edit, apply, same_files};
 use crate::engine::{Closure, Decider, Engine, Index};
 use crate::estate::Estate;
-use crate::impact::{Cell, Comparison, differences};
+use crate::impact::{Cell, Compared, Comparison, differences};
 use crate::origin::Spanned;
 use crate::part::{Besides, Lookup, Part, Places, Whole};
 use crate::principal::Principal;
 use crate::request::{Query, Request, RequestFault};
 use crate::trace::Recorder;
+use crate::vet::Each;
 
 use at_least::Gauge;
 use pairs::First;
 pub use step::{Choice, Effect, Step, Way};
 pub use tried::Tried;
 use tried::{NEAR, SAMPLE};
+
+/// How many principals are compared together.
+const SHARE: usize = 64;
 
 /// Whom a step can concern.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -323,9 +328,10 @@ impl<'s> Search<'s> {
 
     /// How many cells a way opens, and how many it closes, in other circumstances or at a later
     /// moment alone; those that cannot be decided count as both. `None` where that would take long: it
-    /// concerns more than `most` principals, or a quarter as many principals times scopes.
+    /// concerns more than `most` principals, or a quarter as many principals times scopes. Those whom
+    /// it concerns are shared out by `each`.
     #[must_use]
-    pub fn elsewhere(&self, way: &Way, most: usize) -> Option<[usize; 2]> {
+    pub fn elsewhere(&self, way: &Way, most: usize, each: Each<'_>) -> Option<[usize; 2]> {
         if way.step.edits.is_empty() {
             return Some([0, 0]);
         }
@@ -339,58 +345,72 @@ impl<'s> Search<'s> {
         }
         let part = self.part(&way.extent);
         let (declared, after) = self.after(&part, &way.step)?;
-        let mut found = [0, 0];
-        self.compare(&part, (&declared, &after), &way.extent, None, |_, cells| {
-            found[0] += cells.iter().filter(|cell| cell.is_gained && !cell.is_opened()).count();
-            found[1] += cells.iter().filter(|cell| cell.is_lost && !cell.is_shut()).count();
-            true
+        let (comparison, people) = self.beside(&part, (&declared, &after), &way.extent)?;
+        let shares: Vec<&[String]> = people.chunks(SHARE).collect();
+        let (opens, closes) = (AtomicUsize::new(0), AtomicUsize::new(0));
+        each(shares.len(), &|share| {
+            let mut compared = comparison.compared();
+            for who in shares[share] {
+                let cells = self.turned(&mut compared, who, &way.extent);
+                let only_gained = cells.iter().filter(|cell| cell.is_gained && !cell.is_opened());
+                let only_lost = cells.iter().filter(|cell| cell.is_lost && !cell.is_shut());
+                opens.fetch_add(only_gained.count(), Ordering::Relaxed);
+                closes.fetch_add(only_lost.count(), Ordering::Relaxed);
+            }
         });
-        Some(found)
+        Some([opens.into_inner(), closes.into_inner()])
     }
 
-    /// Compares everybody whom a step concerns, one after the other, until `each` says that it is
-    /// enough; whether rows were left out. `most` is how many cells of one principal that turn at
-    /// the moment are looked for; `None`: those that turn in any circumstances, all of them.
+    /// Compares everybody whom a step concerns at the moment, one after the other, until `each` says
+    /// that it is enough; whether rows were left out. `most` is how many cells of one principal are
+    /// looked for.
     fn compare(
         &self,
         part: &Part,
-        (declared, after): (&Declarations, &Engine),
+        after: (&Declarations, &Engine),
         extent: &Extent,
-        most: Option<usize>,
+        most: usize,
         mut each: impl FnMut(&str, &[Cell]) -> bool,
     ) -> bool {
+        let Some((comparison, people)) = self.beside(part, after, extent) else { return true };
+        let mut compared = comparison.compared_at_the_moment(most);
+        for who in people {
+            let cells = self.turned(&mut compared, &who, extent);
+            if !each(&who, &cells) {
+                break;
+            }
+        }
+        compared.limited().iter().any(|limited| !limited.is_empty())
+    }
+
+    /// The cells of somebody that a step turns.
+    fn turned(&self, compared: &mut Compared<'_, '_>, who: &str, extent: &Extent) -> Vec<Cell> {
+        match extent.is_path_alone {
+            true => compared.cells_at(who, &self.request.on),
+            false => compared.cells_of(who),
+        }
+    }
+
+    /// A part of the estate without a step and with it, and those whom the step concerns.
+    fn beside<'c>(
+        &'c self,
+        part: &'c Part,
+        (declared, after): (&Declarations, &'c Engine),
+        extent: &Extent,
+    ) -> Option<(Comparison<'c>, Vec<String>)> {
         let same = same_files(&part.declared, declared);
         let differences = differences(part.engine.estate(), after.estate(), &same);
         // What the question supposes of who asks is nothing to others.
         let (take_up, item, also, under) = (None, None, Vec::new(), Vec::new());
         let circumstances = Request { take_up, item, also, under, ..self.request.clone() };
         // They were sound when the question was asked, and no step changes what is declared of them.
-        let Ok(comparison) = Comparison::new(&part.engine, after, &differences, circumstances)
-        else {
-            return true;
-        };
-        let people: Option<BTreeSet<String>> = match &extent.concerned {
-            Concerned::Everybody => None,
-            some => Some(self.whole().named(self.people(some))),
-        };
-        let mut compared = match most {
-            Some(most) => comparison.compared_at_the_moment(most),
-            None => comparison.compared(),
-        };
-        for who in comparison.everybody() {
-            let counts = people.as_ref().is_none_or(|people| people.contains(&who));
-            if !counts {
-                continue;
-            }
-            let cells = match extent.is_path_alone {
-                true => compared.cells_at(&who, &self.request.on),
-                false => compared.cells_of(&who),
-            };
-            if !each(&who, &cells) {
-                break;
-            }
+        let comparison = Comparison::new(&part.engine, after, &differences, circumstances).ok()?;
+        let mut everybody = comparison.everybody();
+        if !matches!(extent.concerned, Concerned::Everybody) {
+            let people = self.whole().named(self.people(&extent.concerned));
+            everybody.retain(|who| people.contains(who));
         }
-        compared.limited().iter().any(|limited| !limited.is_empty())
+        Some((comparison, everybody))
     }
 }
 

@@ -161,9 +161,8 @@ impl Search<'_> {
             let part = self.part(stage);
             let Some((declared, after)) = self.after(&part, step) else { continue };
             let (mut cells, mut count) = (BTreeMap::new(), 0);
-            let most = Some(most_cells);
             let is_limited =
-                self.compare(&part, (&declared, &after), stage, most, |who, turned| {
+                self.compare(&part, (&declared, &after), stage, most_cells, |who, turned| {
                     count += turned.len();
                     cells.insert(who.to_owned(), turned.to_vec());
                     count <= most_cells

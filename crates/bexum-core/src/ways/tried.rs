@@ -160,7 +160,7 @@ impl Search<'_> {
         let mut count: usize = cells.values().map(Vec::len).sum();
         let after_both = (&declared, &after);
         let mut is_limited = first.is_limited;
-        is_limited |= self.compare(&part, after_both, second, Some(most()), |who, turned| {
+        is_limited |= self.compare(&part, after_both, second, most(), |who, turned| {
             let known = cells.entry(who.to_owned()).or_default();
             let before = known.len();
             known.extend_from_slice(turned);
@@ -235,7 +235,7 @@ impl Search<'_> {
     ) -> Effect {
         let mut effect = Effect::default();
         let estate = after.1.estate();
-        effect.is_limited = self.compare(part, after, extent, Some(most()), |who, cells| {
+        effect.is_limited = self.compare(part, after, extent, most(), |who, cells| {
             effect.add_cells(who, estate, cells);
             effect.size() <= most()
         });

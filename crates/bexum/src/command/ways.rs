@@ -140,6 +140,11 @@ fn in_shares(candidates: &mut [Candidate], each: impl Fn(&mut [Candidate]) + Sen
     candidates.par_chunks_mut(share).for_each(each);
 }
 
+/// Does something for each number below the first, whoever is free.
+fn on_all_cores(count: usize, one: &(dyn Fn(usize) + Sync)) {
+    (0..count).into_par_iter().for_each(one);
+}
+
 /// The best single step that has a refused request allowed, in words, if it is soon found.
 pub(super) fn best(
     declared: &Declarations,
@@ -283,8 +288,10 @@ impl Looked<'_> {
                 Some(request)
             }
         };
-        let elsewhere: Vec<_> =
-            ways.par_iter().map(|way| search.elsewhere(way, MOST_ELSEWHERE)).collect();
+        let elsewhere: Vec<_> = ways
+            .par_iter()
+            .map(|way| search.elsewhere(way, MOST_ELSEWHERE, &on_all_cores))
+            .collect();
         let findings = self.findings(ways);
         // One after the other: expectations are tried on all cores, each time.
         let each = ways.iter().zip(elsewhere).zip(findings);
