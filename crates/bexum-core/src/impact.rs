@@ -9,6 +9,7 @@ mod opens;
 mod renamed;
 mod rows;
 mod said;
+mod same_files;
 mod sessions;
 mod touches;
 
@@ -23,11 +24,12 @@ use crate::reach::{Limited, Spots};
 use crate::request::{Request, RequestFault};
 use touches::Touches;
 
-pub use change::{Difference, SameFiles, Thing, differences};
+pub use change::{Difference, Thing, differences};
 pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};
 pub(crate) use opens::{opens_anything, opens_anything_to_all};
 pub use renamed::{Renamed, renamed, told_as_one};
+pub use same_files::SameFiles;
 pub use sessions::{Compared, RolesChanged};
 pub(crate) use touches::within;
 

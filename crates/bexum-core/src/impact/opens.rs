@@ -5,8 +5,9 @@ use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use super::Comparison;
-use super::change::{SameFiles, differences};
+use super::change::differences;
 use super::rows::item_at;
+use super::same_files::SameFiles;
 use super::sessions::{Compared, InBoth, Row, sessions_from};
 use crate::engine::{Decider, Engine, Index};
 use crate::id::ActionId;
