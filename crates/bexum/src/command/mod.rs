@@ -119,7 +119,7 @@ fn load_supposed(at: Option<&Path>, supposed: &Supposed) -> anyhow::Result<Loade
 }
 
 /// The same, with what it declares. The run ends with both: they are not taken down piece by piece,
-/// which would take a tenth as long as reading them.
+/// which takes a while where they are large.
 fn load_declared(
     at: Option<&Path>,
     supposed: &Supposed,

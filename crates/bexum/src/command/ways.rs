@@ -333,7 +333,10 @@ impl Looked<'_> {
         }
         let before = self.found(self.declared, self.engine);
         let each = ways.par_iter().map(|way| {
-            let (declared, after) = self.after(way).filter(|_| !way.step.edits.is_empty())?;
+            if way.step.edits.is_empty() {
+                return None;
+            }
+            let (declared, after) = self.after(way)?;
             let after = self.found(&declared, &after);
             let alone = |these: &Vetted, those: &Vetted| -> Vec<VetFinding> {
                 // What is not there may only not have been decided.
