@@ -1,11 +1,17 @@
 //! What a change does: the cells that two estates decide otherwise at one moment (spec-work
 //! section 8).
 
+mod alike;
 mod because;
 mod change;
+mod changes;
+mod everybody;
 mod facts;
+mod held;
 mod later;
 mod opens;
+mod place_classes;
+mod places;
 mod renamed;
 mod rows;
 mod said;
@@ -25,6 +31,8 @@ use crate::request::{Request, RequestFault};
 use touches::Touches;
 
 pub use change::{Difference, Thing, differences};
+pub use changes::{Block, Change, Changes, OnRow, SessionName};
+pub use everybody::Impact;
 pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};
 pub(crate) use opens::{opens_anything, opens_anything_to_all};

@@ -20,6 +20,7 @@ use crate::time::Time;
 
 pub use actors::Actors;
 pub use classes::Classes;
+pub(crate) use classes::nowhere;
 pub use origins::{Doubt, doubt, doubts, sources};
 pub use rows::{
     Limited, access_at, by_principal, by_principal_at, by_target, cells_at, rows_at, spots_for,

@@ -1,7 +1,7 @@
 //! What a change does: `impact --format json`.
 
 use bexum_core::Time;
-use bexum_core::impact::{Cell as CoreCell, Outcome as CoreOutcome, RolesChanged};
+use bexum_core::impact::{Cell as CoreCell, Changes, Outcome as CoreOutcome, RolesChanged};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -55,8 +55,8 @@ pub struct Beside {
 impl Beside {
     /// The shape.
     #[must_use]
-    pub fn new(options: &str, cells: &[CoreCell]) -> Self {
-        Self { options: options.to_owned(), cells: cells.iter().map(Cell::of).collect() }
+    pub fn new(options: &str, changes: &Changes) -> Self {
+        Self { options: options.to_owned(), cells: Cell::all(changes) }
     }
 }
 
@@ -75,8 +75,8 @@ pub struct Later {
 impl Later {
     /// The shape.
     #[must_use]
-    pub fn new(from: Time, cells: &[CoreCell], over: usize) -> Self {
-        Self { from: from.to_string(), cells: cells.iter().map(Cell::of).collect(), over }
+    pub fn new(from: Time, changes: &Changes, over: usize) -> Self {
+        Self { from: from.to_string(), cells: Cell::all(changes), over }
     }
 }
 
@@ -272,18 +272,17 @@ impl Impact {
         before: String,
         after: String,
         differences: Vec<Difference>,
-        cells: &[CoreCell],
+        changes: &Changes,
     ) -> Self {
-        let count = |is: fn(&&CoreCell) -> bool| cells.iter().filter(is).count();
         Self {
             version: crate::VERSION,
             before,
             after,
-            gained: count(|cell| cell.is_gained),
-            lost: count(|cell| cell.is_lost),
-            not_decided: count(|cell| !cell.is_decided),
+            gained: changes.count(|change| change.is_gained),
+            lost: changes.count(|change| change.is_lost),
+            not_decided: changes.count(|change| !change.is_decided),
             differences,
-            cells: cells.iter().map(Cell::of).collect(),
+            cells: Cell::all(changes),
             beside: Vec::new(),
             later: Vec::new(),
             roles: Vec::new(),
@@ -295,6 +294,10 @@ impl Impact {
 }
 
 impl Cell {
+    fn all(changes: &Changes) -> Vec<Self> {
+        changes.cells().map(|cell| Self::of(&cell)).collect()
+    }
+
     fn of(cell: &CoreCell) -> Self {
         Self {
             who: cell.who.clone(),

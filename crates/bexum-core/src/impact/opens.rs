@@ -151,8 +151,9 @@ impl<'e> Compared<'_, 'e> {
             if concerned.parts.is_empty() || session[1].is_none() {
                 continue;
             }
+            let actions = concerned.actions(self.comparison);
             for path in self.scopes(&session, &concerned) {
-                for (place, row) in self.rows(&session, &path, &concerned) {
+                for (place, row) in self.rows(&session, &path, actions) {
                     let own = own.as_deref_mut();
                     let is_wanted = |action: &str| is_wanted(&place, action);
                     let found = self.opened_on(&session, &row, own, &is_wanted);
@@ -195,7 +196,11 @@ impl<'e> Compared<'_, 'e> {
         let said = self.said_of(session, row);
         for action in applicable.ones().map(ActionId::new) {
             let name = &estate.catalogue.action(action).name;
-            if !is_wanted(name) || self.says_the_same(&said, name) {
+            if !is_wanted(name) {
+                continue;
+            }
+            let turn = self.said_of_action(&said, name).map(|said| said.may_turn());
+            if !turn.is_none_or(|turn| turn.open) {
                 continue;
             }
             let found = match self.comparison.can_complete {

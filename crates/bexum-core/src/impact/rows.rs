@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::sessions::{Compared, Concerned, InBoth, Row, Side};
+use super::sessions::{ActionsIn, Compared, InBoth, Row, Side};
 use crate::engine::{EvalContext, StatementInPlay};
 use crate::estate::Estate;
 use crate::id::ActionId;
@@ -17,14 +17,14 @@ impl Compared<'_, '_> {
         &mut self,
         session: &InBoth,
         path: &str,
-        concerned: &Concerned,
+        actions: ActionsIn<'_>,
     ) -> BTreeMap<String, Row> {
         let mut found: BTreeMap<String, Row> = BTreeMap::new();
         let mut has_items = false;
         for (i, side) in self.sides.iter().enumerate() {
             let Some(id) = side.decider.index.estate().scopes.find(path) else { continue };
             for spot in self.comparison.spots[i].at(id) {
-                if !self.applies(i, &spot, concerned) {
+                if !self.applies(i, &spot, actions[i]) {
                     continue;
                 }
                 match spot.sort {

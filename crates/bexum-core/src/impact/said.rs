@@ -9,7 +9,7 @@ use rustc_hash::FxHashMap;
 use super::touches::{attributes, shown};
 use crate::engine::{Decider, Session};
 use crate::estate::Estate;
-use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
+use crate::id::{ActionId, KindId, PolicyId, ScopeId, StatementId};
 use crate::policy::Effect;
 use crate::reach::{Spot, Viewpoint};
 use crate::request::Place;
@@ -31,7 +31,7 @@ pub(super) struct RowSaid {
     /// What grants, refuses or bounds: how, where it starts, and when.
     entries: Vec<(Sense, usize, PolicyId, Window)>,
     /// The seals above, what conditions can ask of the target and of who asks.
-    rest: String,
+    pub(super) rest: String,
 }
 
 /// What policies say about actions in a sense, as text without ids; kept for the next row.
@@ -89,32 +89,73 @@ pub(super) fn row_said(
 }
 
 /// A statement in play, or a ceiling: how, where it starts, when, and what it says.
-type Voice = (Sense, usize, Window, Rc<str>);
+pub(super) type Voice = (Sense, usize, Window, Rc<str>);
 
-/// Whether all that has a say about an action is the same on a row in two estates.
-pub(super) fn is_same(
-    [(one, before), (other, after)]: [(&Estate, &RowSaid); 2],
-    actions: [ActionId; 2],
-    texts: [&mut Texts; 2],
-) -> bool {
-    if before.rest != after.rest {
-        return false;
-    }
-    let [old, new] = texts;
-    voices(one, before, actions[0], old) == voices(other, after, actions[1], new)
+/// What the second of two estates may do that the first does not, whatever is given.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct MayTurn {
+    /// Allow where the first denies.
+    pub(super) open: bool,
+    /// Deny where the first allows.
+    pub(super) close: bool,
 }
 
-/// Everything that speaks about an action on a row, in an order that ids have no say in.
-fn voices(estate: &Estate, said: &RowSaid, action: ActionId, texts: &mut Texts) -> Vec<Voice> {
-    let mut all: Vec<Voice> = Vec::new();
-    for &(sense, anchor, policy, window) in &said.entries {
-        let known = texts.entry((policy, action, sense));
-        let told = known.or_insert_with(|| statements(estate, policy, action, sense));
-        all.extend(told.iter().map(|text| (sense, anchor, window, text.clone())));
+impl MayTurn {
+    pub(super) const NEITHER: Self = Self { open: false, close: false };
+    pub(super) const BOTH: Self = Self { open: true, close: true };
+
+    pub(super) fn or(self, other: Self) -> Self {
+        Self { open: self.open || other.open, close: self.close || other.close }
     }
-    all.sort_unstable();
-    all.dedup();
-    all
+}
+
+/// All that has a say about an action on a row in both estates, at each moment that counts.
+#[derive(Debug, PartialEq, Eq, Hash)]
+pub(super) struct SaidOfAction {
+    /// The action's kind in each estate, which is that of an item.
+    pub(super) kinds: [KindId; 2],
+    /// Whether all is the same that no statement says, and what statements say in each estate.
+    pub(super) moments: Vec<(bool, [Vec<Voice>; 2])>,
+}
+
+impl SaidOfAction {
+    /// What may become of the action: more that allows it closes nothing, nor does less that denies or
+    /// bounds it.
+    pub(super) fn may_turn(&self) -> MayTurn {
+        let mut turn = MayTurn::NEITHER;
+        for (is_same, [old, new]) in &self.moments {
+            if !is_same {
+                return MayTurn::BOTH;
+            }
+            for (some, others, is_new) in [(old, new, false), (new, old, true)] {
+                for voice in some.iter().filter(|voice| others.binary_search(voice).is_err()) {
+                    let opens = (voice.0 == Sense::Allows) == is_new;
+                    turn = turn.or(MayTurn { open: opens, close: !opens });
+                }
+            }
+        }
+        turn
+    }
+}
+
+impl RowSaid {
+    /// Everything that speaks about an action on a row, in an order that ids have no say in.
+    pub(super) fn voices(
+        &self,
+        estate: &Estate,
+        action: ActionId,
+        texts: &mut Texts,
+    ) -> Vec<Voice> {
+        let mut all: Vec<Voice> = Vec::new();
+        for &(sense, anchor, policy, window) in &self.entries {
+            let known = texts.entry((policy, action, sense));
+            let told = known.or_insert_with(|| statements(estate, policy, action, sense));
+            all.extend(told.iter().map(|text| (sense, anchor, window, text.clone())));
+        }
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
 }
 
 /// What a policy says about an action. Any allow grants and any deny refuses, whatever policy it stands

@@ -4,9 +4,12 @@ use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use rustc_hash::FxHashMap;
+
+use super::alike::SaysOfSubjects;
 use super::facts::Facts;
-use super::said::{RowSaid, Texts, is_same, row_said};
-use super::touches::Part;
+use super::said::{MayTurn, RowSaid, SaidOfAction, Texts, row_said};
+use super::touches::{Part, PartPlace};
 use super::{Cell, Comparison, LimitedIn, Outcome};
 use crate::catalogue::{Action, ActionSet, Catalogue};
 use crate::engine::{Cells, Decider};
@@ -48,6 +51,21 @@ pub struct RolesChanged {
     pub no_longer: Vec<String>,
 }
 
+impl RolesChanged {
+    /// Those of somebody with these sessions.
+    pub(super) fn of(sessions: &BTreeMap<String, InBoth>) -> Self {
+        let mut changed = Self::default();
+        for (role, session) in sessions.iter().filter(|(role, _)| !role.is_empty()) {
+            match session {
+                [None, Some(_)] => changed.newly.push(role.clone()),
+                [Some(_), None] => changed.no_longer.push(role.clone()),
+                _ => {}
+            }
+        }
+        changed
+    }
+}
+
 /// Where a change may concern a session, and in what.
 pub(super) struct Concerned {
     pub(super) parts: Vec<Part>,
@@ -56,9 +74,26 @@ pub(super) struct Concerned {
     any_action: bool,
 }
 
+/// The actions that count, in each estate; `None`: any.
+pub(super) type ActionsIn<'c> = [Option<&'c ActionSet>; 2];
+
+/// What an action on a row came to and comes to.
+pub(super) struct Turn {
+    pub(super) action: Box<str>,
+    pub(super) before: Outcome,
+    pub(super) after: Outcome,
+    pub(super) is_gained: bool,
+    pub(super) is_lost: bool,
+    pub(super) is_decided: bool,
+}
+
 impl Concerned {
-    /// The actions that count, in each estate; `None`: any.
-    fn actions<'c>(&self, comparison: &'c Comparison<'_>) -> [Option<&'c ActionSet>; 2] {
+    /// All that a comparison is about.
+    fn everything() -> Self {
+        Self { parts: vec![Part::of_any_action(PartPlace::Everywhere)], any_action: true }
+    }
+
+    pub(super) fn actions<'c>(&self, comparison: &'c Comparison<'_>) -> ActionsIn<'c> {
         match self.any_action {
             true => [None, None],
             false => comparison.actions.each_ref().map(Option::as_ref),
@@ -85,6 +120,8 @@ pub struct Compared<'c, 'e> {
     /// What was found out of the one who is looked at.
     pub(super) known: Known,
     closed: Known,
+    /// What has a say for subjects, once it was found out.
+    pub(super) says: SaysOfSubjects,
 }
 
 /// A session, in each estate that has it.
@@ -118,6 +155,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             new_actions,
             known: Known::default(),
             closed: Known::default(),
+            says: SaysOfSubjects::default(),
             comparison,
             with_later,
             outcomes_alone: None,
@@ -133,11 +171,16 @@ impl<'c, 'e> Compared<'c, 'e> {
         self.sides.map(|side| side.limited)
     }
 
+    /// Forgets what was found out of the one who was looked at last.
+    pub(super) fn forget(&mut self) {
+        self.known.clear();
+        self.closed.clear();
+    }
+
     /// The cells of somebody that come to something else, and those that depend on both sides of
     /// something that the change touches; by the spec's order.
     pub fn cells_of(&mut self, who: &str) -> Vec<Cell> {
-        self.known.clear();
-        self.closed.clear();
+        self.forget();
         let mut found = Vec::new();
         let sessions = self.sessions(who);
         for (role, session) in &sessions {
@@ -145,11 +188,12 @@ impl<'c, 'e> Compared<'c, 'e> {
             if concerned.parts.is_empty() {
                 continue;
             }
+            let actions = concerned.actions(self.comparison);
             for path in self.scopes(session, &concerned) {
-                for (place, row) in self.rows(session, &path, &concerned) {
+                for (place, row) in self.rows(session, &path, actions) {
                     let known = found.len();
-                    let actions = concerned.actions(self.comparison);
-                    self.compare((who, role), session, (&place, &row), actions, &mut found);
+                    let turns = self.compare(session, &row, actions);
+                    found.extend(turns.into_iter().map(|turn| turn.cell(who, role, &place)));
                     if let Some(most) = self.outcomes_alone {
                         if found.len() > most {
                             return found;
@@ -170,7 +214,8 @@ impl<'c, 'e> Compared<'c, 'e> {
         let row = self.row_of(path);
         let mut found = Vec::new();
         for (role, session) in &self.sessions(who) {
-            self.compare((who, role), session, (path, &row), [None, None], &mut found);
+            let turns = self.compare(session, &row, [None, None]);
+            found.extend(turns.into_iter().map(|turn| turn.cell(who, role, path)));
         }
         found
     }
@@ -204,15 +249,7 @@ impl<'c, 'e> Compared<'c, 'e> {
 
     /// The roles that somebody can newly take up, or no longer, by their bare names.
     pub fn roles_of(&mut self, who: &str) -> RolesChanged {
-        let mut changed = RolesChanged::default();
-        for (role, session) in self.sessions(who) {
-            match session {
-                [None, Some(_)] if !role.is_empty() => changed.newly.push(role),
-                [Some(_), None] if !role.is_empty() => changed.no_longer.push(role),
-                _ => {}
-            }
-        }
-        changed
+        RolesChanged::of(&self.sessions(who))
     }
 
     /// Each session of somebody, by the role taken up: what it is in each estate that has it.
@@ -238,17 +275,16 @@ impl<'c, 'e> Compared<'c, 'e> {
 
     /// Where the change may concern a session, and in what.
     pub(super) fn concerned(&mut self, who: &str, session: &InBoth) -> Concerned {
-        let everything = || Concerned { parts: vec![Part::Everywhere], any_action: true };
-        let [Some(before), Some(after)] = session else { return everything() };
+        let [Some(before), Some(after)] = session else { return Concerned::everything() };
         if self.comparison.touches.everything {
-            return everything();
+            return Concerned::everything();
         }
         let comparison = self.comparison;
         let mut subjects: BTreeSet<&str> = BTreeSet::from(["everyone", who]);
         for time in self.times(session) {
             let [before, after] = &[before, after].map(|view| Viewpoint { time, ..view.clone() });
             if !self.is_same_asker([before, after]) {
-                return everything();
+                return Concerned::everything();
             }
             let sides = self.sides.iter_mut().zip(&comparison.touched);
             for ((side, touched), view) in sides.zip([before, after]) {
@@ -260,10 +296,9 @@ impl<'c, 'e> Compared<'c, 'e> {
         Concerned { parts: comparison.touches.of(subjects.into_iter()), any_action: false }
     }
 
-    /// Whether some of the actions in question apply at a spot of one of the estates.
-    pub(super) fn applies(&self, i: usize, spot: &Spot, concerned: &Concerned) -> bool {
+    /// Whether some of these actions apply at a spot of one of the estates.
+    pub(super) fn applies(&self, i: usize, spot: &Spot, actions: Option<&ActionSet>) -> bool {
         let applicable = spot.applicable(self.sides[i].decider.index.estate());
-        let actions = concerned.actions(self.comparison)[i];
         actions.is_none_or(|actions| !applicable.is_disjoint(actions))
     }
 
@@ -325,10 +360,12 @@ impl<'c, 'e> Compared<'c, 'e> {
             let estate = side.decider.index.estate();
             let subtree = |path: &String| Some(estate.scopes.subtree(estate.scopes.find(path)?));
             let allowed: Vec<_> = tops.iter().filter_map(subtree).collect();
-            let within = concerned.parts.iter().filter_map(|part| match part {
-                Part::Everywhere => Some(0..estate.scopes.len()),
-                Part::Below(path) => subtree(path),
-                Part::At(path) => estate.scopes.find(path).map(|id| id.index()..id.index() + 1),
+            let within = concerned.parts.iter().filter_map(|part| match &part.place {
+                PartPlace::Everywhere => Some(0..estate.scopes.len()),
+                PartPlace::Below(path) => subtree(path),
+                PartPlace::At(path) => {
+                    estate.scopes.find(path).map(|id| id.index()..id.index() + 1)
+                }
             });
             for part in within {
                 for range in &allowed {
@@ -341,15 +378,14 @@ impl<'c, 'e> Compared<'c, 'e> {
         found
     }
 
-    /// Adds the cells of a row that belong to the impact.
-    fn compare(
+    /// What comes to something else on a row, or depends on both sides and may: of these actions.
+    pub(super) fn compare(
         &mut self,
-        (who, role): (&str, &str),
         session: &InBoth,
-        (place, row): (&str, &Row),
-        actions: [Option<&ActionSet>; 2],
-        found: &mut Vec<Cell>,
-    ) {
+        row: &Row,
+        actions: ActionsIn<'_>,
+    ) -> Vec<Turn> {
+        let mut found = Vec::new();
         let mut cells = self
             .sides
             .each_ref()
@@ -366,7 +402,7 @@ impl<'c, 'e> Compared<'c, 'e> {
         };
         let (before, after) = (self.comparison.before.estate(), self.comparison.after.estate());
         if cells.iter().all(Cells::is_nothing) {
-            return;
+            return found;
         }
         let mut changed: Vec<(Box<str>, Outcome, Outcome)> = Vec::new();
         for (old, new) in self.actions_in(&cells) {
@@ -387,31 +423,35 @@ impl<'c, 'e> Compared<'c, 'e> {
             changed.push((name.clone(), was, is));
         }
         let mut said: Option<SaidOfRow> = None;
+        // Of actions of which the same is said the same becomes.
+        let mut known: FxHashMap<SaidOfAction, (Opened, Opened)> = FxHashMap::default();
         for (action, before, after) in changed {
             let (opened, closed) = match before.cmp(&after) {
                 Ordering::Less => (Opened::Yes, Opened::No),
                 Ordering::Greater => (Opened::No, Opened::Yes),
                 Ordering::Equal => {
                     let said = said.get_or_insert_with(|| self.said_of(session, row));
-                    self.opened_and_closed(session, row, said, &action)
+                    match self.said_of_action(said, &action) {
+                        None => self.opened_and_closed(session, row, MayTurn::BOTH, &action),
+                        Some(said) => *known.entry(said).or_insert_with_key(|said| {
+                            self.opened_and_closed(session, row, said.may_turn(), &action)
+                        }),
+                    }
                 }
             };
             if opened == Opened::No && closed == Opened::No {
                 continue;
             }
-            found.push(Cell {
+            found.push(Turn {
                 is_gained: opened != Opened::No,
                 is_lost: closed != Opened::No,
                 is_decided: opened != Opened::NotDecided && closed != Opened::NotDecided,
-                who: who.to_owned(),
-                role: role.to_owned(),
-                place: place.to_owned(),
-                action: action.to_string(),
+                action,
                 before,
                 after,
-                held_as: None,
             });
         }
+        found
     }
 
     /// The actions of which these cells, of the two estates, may come to something else: each with its
@@ -436,13 +476,14 @@ impl<'c, 'e> Compared<'c, 'e> {
         &mut self,
         session: &InBoth,
         row: &Row,
-        said: &SaidOfRow,
+        turn: MayTurn,
         action: &str,
     ) -> (Opened, Opened) {
-        if self.says_the_same(said, action) {
-            return (Opened::No, Opened::No);
+        let unless = |may: bool| if may { Opened::NotDecided } else { Opened::No };
+        let not_decided = (unless(turn.open), unless(turn.close));
+        if turn == MayTurn::NEITHER {
+            return not_decided;
         }
-        let not_decided = (Opened::NotDecided, Opened::NotDecided);
         let ([Some(before), Some(after)], [Some(old), Some(new)]) = (session, row) else {
             return not_decided;
         };
@@ -454,22 +495,37 @@ impl<'c, 'e> Compared<'c, 'e> {
         };
         let (before, after) = (before.query(old, was), after.query(new, is));
         let (one, other) = (&mut one.decider, &mut other.decider);
-        let opens = opened(&mut [(one, &before)], (other, &after), &mut self.known);
-        (opens, opened(&mut [(other, &after)], (one, &before), &mut self.closed))
+        let opens = match turn.open {
+            true => opened(&mut [(one, &before)], (other, &after), &mut self.known),
+            false => Opened::No,
+        };
+        let closes = match turn.close {
+            true => opened(&mut [(other, &after)], (one, &before), &mut self.closed),
+            false => Opened::No,
+        };
+        (opens, closes)
     }
 
-    /// Whether all that has a say about an action on a row is the same in both estates, from this
-    /// moment on: then nothing is opened or closed there, whatever is given.
-    pub(super) fn says_the_same(&mut self, said: &SaidOfRow, action: &str) -> bool {
+    /// All that has a say about an action on a row, from this moment on; `None` where that cannot be
+    /// held against each other.
+    pub(super) fn said_of_action(
+        &mut self,
+        said: &SaidOfRow,
+        action: &str,
+    ) -> Option<SaidOfAction> {
         let [one, other] = &mut self.sides;
         let (before, after) = (one.decider.index.estate(), other.decider.index.estate());
-        let actions = [before, after].map(|estate| estate.catalogue.find_action(action));
-        let [Some(was), Some(is)] = actions else { return false };
-        said.iter().all(|moment| {
-            let [Some(old), Some(new)] = moment else { return false };
-            let texts = [&mut one.texts, &mut other.texts];
-            is_same([(before, old), (after, new)], [was, is], texts)
-        })
+        let was = before.catalogue.find_action(action)?;
+        let is = after.catalogue.find_action(action)?;
+        let kinds = [before.catalogue.action(was).kind, after.catalogue.action(is).kind];
+        let mut moments = Vec::with_capacity(said.len());
+        for moment in said {
+            let [Some(old), Some(new)] = moment else { return None };
+            let voices =
+                [old.voices(before, was, &mut one.texts), new.voices(after, is, &mut other.texts)];
+            moments.push((old.rest == new.rest, voices));
+        }
+        Some(SaidOfAction { kinds, moments })
     }
 
     /// All that has a say about a row, whatever the action; nothing where who asks is not the same.
@@ -491,6 +547,23 @@ impl<'c, 'e> Compared<'c, 'e> {
             })
         })
         .collect()
+    }
+}
+
+impl Turn {
+    fn cell(self, who: &str, role: &str, place: &str) -> Cell {
+        Cell {
+            who: who.to_owned(),
+            role: role.to_owned(),
+            place: place.to_owned(),
+            action: self.action.into(),
+            before: self.before,
+            after: self.after,
+            is_gained: self.is_gained,
+            is_lost: self.is_lost,
+            is_decided: self.is_decided,
+            held_as: None,
+        }
     }
 }
 

@@ -26,20 +26,39 @@ pub(super) struct Touches {
     /// Scopes at which it may concern everybody: the scope itself, its items and what is placed
     /// there.
     at: Vec<String>,
-    /// Scopes at and below which it may concern those for whom a subject counts; `None`: everywhere.
-    subjects: FxHashMap<String, FxHashSet<Option<String>>>,
+    /// Where, and by which policy, it may concern those for whom a subject counts.
+    subjects: FxHashMap<String, FxHashSet<Tie>>,
     /// Whether it can concern any action: a ceiling bounds all that it does not name.
     any_action: bool,
     /// The actions that it can concern at most, save for those who are in something else.
     actions: FxHashSet<Box<str>>,
 }
 
+/// The scope at and below which something is tied to somebody (`None`: everywhere), and the policy
+/// whose actions it can concern at most (`None`: any action).
+type Tie = (Option<String>, Option<Box<str>>);
+
 /// A part of the tree in which somebody may be concerned.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Part {
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Part {
+    pub(super) place: PartPlace,
+    /// The policy whose actions it can concern at most; `None`: any action.
+    pub(super) policy: Option<Box<str>>,
+}
+
+/// Where a part lies.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum PartPlace {
     Everywhere,
     Below(String),
     At(String),
+}
+
+impl Part {
+    /// A part in which any action counts.
+    pub(super) fn of_any_action(place: PartPlace) -> Self {
+        Self { place, policy: None }
+    }
 }
 
 /// One statement, as far as it decides.
@@ -74,11 +93,13 @@ impl Touches {
                 }
                 Thing::Attachment { policy, to, at } => {
                     estates.iter().for_each(|estate| touches.add_actions(estate, policy));
-                    touches.subjects.entry(to.clone()).or_default().insert(Some(at.clone()));
+                    let tie = (Some(at.clone()), Some(policy.as_str().into()));
+                    touches.subjects.entry(to.clone()).or_default().insert(tie);
                 }
                 Thing::Ceiling { bound, over, .. } => {
                     touches.any_action = true;
-                    touches.subjects.entry(bound.clone()).or_default().insert(over.clone());
+                    let tie = (over.clone(), None);
+                    touches.subjects.entry(bound.clone()).or_default().insert(tie);
                 }
                 Thing::Preset(_)
                 | Thing::Service(_)
@@ -151,13 +172,16 @@ impl Touches {
     /// Where it may concern somebody for whom these subjects count.
     pub(super) fn of<'s>(&self, subjects: impl Iterator<Item = &'s str>) -> Vec<Part> {
         if self.everything {
-            return vec![Part::Everywhere];
+            return vec![Part::of_any_action(PartPlace::Everywhere)];
         }
-        let mut found: Vec<Part> = self.below.iter().cloned().map(Part::Below).collect();
-        found.extend(self.at.iter().cloned().map(Part::At));
-        for scopes in subjects.filter_map(|subject| self.subjects.get(subject)) {
-            let part = |at: &Option<String>| at.clone().map_or(Part::Everywhere, Part::Below);
-            found.extend(scopes.iter().map(part));
+        let below = self.below.iter().cloned().map(PartPlace::Below);
+        let at = self.at.iter().cloned().map(PartPlace::At);
+        let mut found: Vec<Part> = below.chain(at).map(Part::of_any_action).collect();
+        for ties in subjects.filter_map(|subject| self.subjects.get(subject)) {
+            found.extend(ties.iter().map(|(at, policy)| {
+                let place = at.clone().map_or(PartPlace::Everywhere, PartPlace::Below);
+                Part { place, policy: policy.clone() }
+            }));
         }
         found
     }
@@ -215,14 +239,16 @@ impl Touches {
         let has_one =
             |id: &PolicyId| named.iter().any(|named| named == id || estate.includes(*id, *named));
         let differing: FxHashSet<PolicyId> = all.filter(has_one).collect();
-        let mut add = |subject: Subject, at: Option<ScopeId>| {
+        let mut add = |subject: Subject, at: Option<ScopeId>, policy: Option<PolicyId>| {
             let at = at.map(|at| estate.scope(at).path.to_string());
-            self.subjects.entry(subject_id(estate, subject)).or_default().insert(at);
+            let policy = policy.map(|policy| estate.policy(policy).name.clone());
+            self.subjects.entry(subject_id(estate, subject)).or_default().insert((at, policy));
         };
         for one in &estate.attachments {
-            if one.policies.iter().any(|policy| differing.contains(&policy.value)) {
-                let at = || one.at.iter().map(|at| Some(at.value));
-                one.to.iter().for_each(|to| at().for_each(|at| add(to.value, at)));
+            for policy in one.policies.iter().filter(|policy| differing.contains(&policy.value)) {
+                for at in &one.at {
+                    one.to.iter().for_each(|to| add(to.value, Some(at.value), Some(policy.value)));
+                }
             }
         }
         for one in &estate.ceilings {
@@ -232,7 +258,7 @@ impl Touches {
                     None => vec![None],
                     Some(over) => over.iter().map(|at| Some(at.value)).collect(),
                 };
-                one.bound.iter().for_each(|to| over.iter().for_each(|at| add(*to, *at)));
+                one.bound.iter().for_each(|to| over.iter().for_each(|at| add(*to, *at, None)));
             }
         }
     }

@@ -7,6 +7,7 @@ use crate::condition::eval::Facts as _;
 use crate::condition::fact::Fact;
 use crate::engine::{Clause, EvalContext};
 use crate::id::{PolicyId, ScopeId};
+use crate::policy::Effect;
 use crate::truth::Truth;
 
 /// A key: everything that was put into it, one after the other, so that two are equal only where all of
@@ -63,24 +64,31 @@ impl Search<'_, '_> {
     /// and so on the path.
     pub(super) fn fingerprint(&self) -> Option<Print> {
         let mut print = Print::default();
-        print.put((self.query.action, self.entries));
+        print.put((self.query.action, self.entries, self.query.take_up));
         self.put_rest(&mut print).then_some(print)
     }
 
-    /// The same of a request by somebody, whatever the action: of policies only those count that name
-    /// it or are ceilings.
+    /// The same of a request by whomever, whatever the action: of policies only those count that name
+    /// it or are ceilings, and of who asks only what is asked.
     pub(super) fn print_of_statements(&self) -> Option<Print> {
+        let index = self.decider.index;
         let estate = self.decider.index.estate();
         let action = self.query.action.index();
         let counts = |policy: PolicyId| {
             let body = estate.policy(policy);
             body.allowed_actions.contains(action)
                 || body.denied_actions.contains(action)
-                || self.decider.index.ceilings.contains(policy.index())
+                || index.ceilings.contains(policy.index())
         };
         let mut print = Print::default();
-        print.put(self.query.who);
+        print.put(self.session.is_refused(self.query.take_up));
         print.put_each(self.entries.iter().filter(|(policy, ..)| counts(*policy)));
+        // With a role taken up, what is attached to others counts as well, but grants nothing.
+        if self.query.take_up.is_some() {
+            let granting = self.session.subjects_of(Effect::Allow);
+            let granting = index.policies_above(granting, self.query.target.scope());
+            print.put_each(granting.into_iter().filter(|(policy, ..)| counts(*policy)));
+        }
         let kind = estate.catalogue.action(self.query.action).kind;
         print.put((kind, self.statements, self.query.target.is_sample));
         self.put_rest(&mut print).then_some(print)
@@ -93,7 +101,7 @@ impl Search<'_, '_> {
         let scope = self.query.target.scope();
         let seals: Vec<ScopeId> =
             estate.scopes.chain(scope).filter(|id| estate.scope(*id).sealed).collect();
-        print.put((self.query.take_up, self.query.time, seals));
+        print.put((self.query.time, seals));
         self.asked().all(|clause| contexts.iter().all(|context| put_clause(print, clause, context)))
     }
 }

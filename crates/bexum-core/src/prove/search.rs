@@ -41,7 +41,7 @@ pub(super) struct Search<'s, 'e> {
     law: Option<&'e Law>,
     pub(super) query: Query<'s>,
     known: Known,
-    session: &'s Session<'e>,
+    pub(super) session: &'s Session<'e>,
     /// Statements in play that name the action.
     pub(super) statements: &'s [RelevantStatement],
     /// All that is attached, or limits, at the target and above, with its place.

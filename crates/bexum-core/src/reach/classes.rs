@@ -368,7 +368,7 @@ fn of_target(reference: Reference) -> Option<AttributeId> {
 }
 
 /// A session's circumstances, asked nowhere and for nothing.
-fn nowhere(session: &Viewpoint) -> Query<'static> {
+pub(crate) fn nowhere(session: &Viewpoint) -> Query<'static> {
     Query {
         who: session.who,
         action: ActionId::new(0),

@@ -104,6 +104,11 @@ impl<'e> Spots<'e> {
         std::iter::once(scope).chain(items_of(self.estate, id)).chain(identities)
     }
 
+    /// Whether identities have their place at a scope.
+    pub(crate) fn has_identities(&self, id: ScopeId) -> bool {
+        self.placed.contains_key(&id)
+    }
+
     /// Those of a subtree, or of everything: each scope before what is in it.
     pub fn below(&self, scope: Option<ScopeId>) -> impl Iterator<Item = Spot> {
         let ids = scope.map_or(0..self.estate.scopes.len(), |at| self.estate.scopes.subtree(at));

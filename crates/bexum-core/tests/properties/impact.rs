@@ -7,9 +7,10 @@ use std::sync::Arc;
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Declarations;
 use bexum_core::engine::{Decider, Engine};
-use bexum_core::impact::{Cell, Comparison, Outcome, OwnSessions, SameFiles, differences};
+use bexum_core::impact::{Cell, Changes, Comparison, Outcome, OwnSessions, SameFiles, differences};
 use bexum_core::reach::{self, Limited, Spot, SpotSort, Viewpoint};
 use bexum_core::request::{Given, Place};
+use bexum_core::vet::in_turn;
 use bexum_core::{Estate, Reason, Request, Time};
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -18,10 +19,10 @@ use proptest::sample::select;
 use crate::estates::{self, MOMENTS};
 
 /// What is taken over from another estate: of a sort, one by its place.
-type Edit = (u8, usize);
+pub(crate) type Edit = (u8, usize);
 
 /// The first estate with some things as they are in the second.
-fn edited(first: &Declarations, second: &Declarations, edits: &[Edit]) -> Declarations {
+pub(crate) fn edited(first: &Declarations, second: &Declarations, edits: &[Edit]) -> Declarations {
     let mut after = first.clone();
     for (sort, at) in edits {
         match sort {
@@ -46,24 +47,28 @@ fn take<T: Clone>(into: &mut [T], from: &[T], at: usize) {
     into[at] = from[at].clone();
 }
 
-fn edits() -> impl Strategy<Value = Vec<Edit>> {
+pub(crate) fn edits() -> impl Strategy<Value = Vec<Edit>> {
     vec((0..9_u8, 0..6_usize), 1..4)
 }
 
 /// Both estates of a change, each with an engine.
-fn engines(before: &Declarations, after: &Declarations) -> [Engine; 2] {
+pub(crate) fn engines(before: &Declarations, after: &Declarations) -> [Engine; 2] {
     let one = Estate::build(before).expect("it builds");
     let other = Estate::build_beside(after, &one).expect("it builds");
     [one, other].map(|estate| Engine::new(Arc::new(estate)))
 }
 
 /// The circumstances of a request that is no error in either estate.
-fn circumstances(request: &Request<'static>) -> Request<'static> {
+pub(crate) fn circumstances(request: &Request<'static>) -> Request<'static> {
     Request { take_up: None, item: None, ..request.clone() }
 }
 
 /// Both estates beside each other.
-fn compare<'e>(before: &'e Engine, after: &'e Engine, request: &Request<'e>) -> Comparison<'e> {
+pub(crate) fn compare<'e>(
+    before: &'e Engine,
+    after: &'e Engine,
+    request: &Request<'e>,
+) -> Comparison<'e> {
     let differing = differences(before.estate(), after.estate(), &SameFiles::default());
     Comparison::new(before, after, &differing, request.clone()).expect("sound circumstances")
 }
@@ -76,9 +81,24 @@ fn impact(engines: &[Engine; 2], request: &Request<'static>) -> Vec<Cell> {
     cells
 }
 
-fn cells_of(comparison: &Comparison<'_>) -> Vec<Cell> {
+pub(crate) fn cells_of(comparison: &Comparison<'_>) -> Vec<Cell> {
     let mut compared = comparison.compared();
-    comparison.everybody().iter().flat_map(|who| compared.cells_of(who)).collect()
+    let everybody = comparison.everybody();
+    let mut one_by_one: Vec<Cell> =
+        everybody.iter().flat_map(|who| compared.cells_of(who)).collect();
+    one_by_one.sort_unstable();
+    // What is worked out of everybody together is what comes of one after the other.
+    let together = comparison.impact(&everybody, &in_turn);
+    let cells: Vec<Cell> = together.changes.cells().collect();
+    assert_eq!(cells, one_by_one);
+    assert_eq!(together.limited, compared.limited());
+    assert_eq!(Changes::of(&cells).cells().collect::<Vec<_>>(), cells);
+    assert_eq!(together.changes.count(|change| change.is_gained), gained(&cells));
+    cells
+}
+
+fn gained(cells: &[Cell]) -> usize {
+    cells.iter().filter(|cell| cell.is_gained).count()
 }
 
 type Key = (String, String, String, String);

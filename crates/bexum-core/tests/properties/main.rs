@@ -9,6 +9,7 @@ mod estates;
 mod explanations;
 mod families;
 mod impact;
+mod impact_alike;
 mod proofs;
 mod reach;
 mod review;

@@ -7,7 +7,6 @@ use std::sync::Arc;
 use anyhow::{Context as _, bail};
 use bexum_core::edit::{Edit, EditFault};
 use bexum_core::engine::Engine;
-use bexum_core::impact::told_as_one;
 use bexum_core::{Declarations, Time};
 use bexum_files::edit::journal::Lock;
 use bexum_files::edit::{Plan, PlanError, plan};
@@ -281,7 +280,8 @@ fn refused(typed: &Typed, only_renames: bool, weighed: &Weighed<'_>) -> Option<S
         return Some(format!("what it does is not known in full: {left_out}"));
     }
     if only_renames {
-        let (left, _) = told_as_one(weighed.cells, &weighed.renamed());
+        let renamed = weighed.renamed();
+        let (left, _) = weighed.told_as_one(&renamed);
         if !left.is_empty() {
             return Some("under the new name it is not the same that can be done".to_owned());
         }

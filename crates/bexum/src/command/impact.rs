@@ -1,6 +1,6 @@
 //! `bexum impact`: what a change does, to everybody.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -8,12 +8,10 @@ use anyhow::{Context as _, bail};
 use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
-    Cell, Comparison, Difference, LimitedIn, OpenedCell, Outcome, RolesChanged, SameFiles,
-    later_moments,
+    Changes, Comparison, Difference, Impact as Found, OpenedCell, SameFiles, later_moments,
 };
 use bexum_core::origin::FileId;
 use bexum_core::pattern::action::ActionPattern;
-use bexum_core::reach::Limited;
 use bexum_core::{Declarations, Estate, Request};
 use bexum_files::discover::ROOT_FILE;
 use bexum_files::texts::{RevisionError, Texts};
@@ -22,6 +20,7 @@ use clap::Parser;
 use rayon::prelude::*;
 
 use super::circumstances;
+use super::ways::on_all_cores;
 use super::weigh::weigh;
 use crate::args::{Circumstances, Impact, ImpactFormat};
 use crate::command_line::quoted;
@@ -82,9 +81,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Impact) -> anyhow::Result<Exit> {
     }
     weigh(at, typed, [&before, &after], |weighed| {
         let printed = match typed.format {
-            ImpactFormat::Csv => {
-                terminal::print_exactly(&impact_csv::rows(weighed.cells, typed.together)?)
-            }
+            ImpactFormat::Csv => impact_csv::print(weighed.cells, typed.together),
             ImpactFormat::Json => terminal::print_json(&weighed.shape()),
             ImpactFormat::Text => terminal::print(&weighed.text()),
             ImpactFormat::Markdown => terminal::print(&weighed.markdown()),
@@ -221,13 +218,6 @@ pub(super) fn same_files(before: &Sources, after: &Sources) -> SameFiles {
     same
 }
 
-/// What comes of comparing everybody.
-pub(super) struct Found {
-    pub(super) cells: Vec<Cell>,
-    pub(super) limited: LimitedIn,
-    pub(super) roles: Vec<(String, RolesChanged)>,
-}
-
 pub(super) fn compared<'e>(
     [before, after]: &'e [Engine; 2],
     differing: &[Difference],
@@ -237,29 +227,12 @@ pub(super) fn compared<'e>(
         .map_err(|fault| super::with_hint(&fault, after.estate()))
 }
 
-/// The cells of everybody who is wanted, worked out on all cores.
+/// What becomes of everybody who is wanted, worked out on all cores.
 pub(super) fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
-    let everybody = wanted.of(comparison.everybody());
-    let parts: Vec<Found> = everybody
-        .par_chunks(together(everybody.len()))
-        .map(|together| {
-            let mut compared = comparison.compared();
-            let cells = together.iter().flat_map(|who| compared.cells_of(who));
-            let cells = cells.filter(|cell| wanted.takes(cell)).collect();
-            let roles = together.iter().map(|who| (who.clone(), compared.roles_of(who)));
-            let roles = roles.filter(|(_, changed)| *changed != RolesChanged::default()).collect();
-            Found { cells, roles, limited: compared.limited() }
-        })
-        .collect();
-    let mut found =
-        Found { cells: Vec::new(), limited: [Limited::new(), Limited::new()], roles: Vec::new() };
-    for part in parts {
-        found.cells.extend(part.cells);
-        found.roles.extend(part.roles);
-        found.limited.iter_mut().zip(part.limited).for_each(|(all, met)| all.extend(met));
+    let mut found = comparison.impact(&wanted.of(comparison.everybody()), &on_all_cores);
+    if wanted.at.is_some() || wanted.actions.is_some() {
+        found.changes = found.changes.within(|place, action| wanted.takes_at(place, action));
     }
-    // Types of principals come in the order of their words, which is that of their bytes.
-    found.cells.sort_unstable();
     found
 }
 
@@ -279,7 +252,7 @@ pub(super) fn besides(
         other.at_time = other.at_time.or_else(|| typed.circumstances.at_time.clone());
         let (request, _) = circumstances::request(&other)?;
         let comparison = compared(engines, differing, &request)?;
-        Ok(InOther { options: options.clone(), cells: everybody(&comparison, wanted).cells })
+        Ok(InOther { options: options.clone(), changes: everybody(&comparison, wanted).changes })
     };
     typed.beside.iter().map(of_one).collect()
 }
@@ -291,33 +264,20 @@ pub(super) fn later(
     differing: &[Difference],
     request: &Request<'_>,
     wanted: &Wanted,
-    now: &[Cell],
+    now: &Changes,
 ) -> anyhow::Result<Vec<Later>> {
     let [before, after] = engines;
     let moments = later_moments(before.estate(), after.estate(), differing, request.time);
-    if moments.is_empty() {
-        return Ok(Vec::new());
-    }
-    let mut known: BTreeSet<Cell> = now.iter().cloned().collect();
+    let mut known: Option<Changes> = None;
     let mut found = Vec::new();
     for time in moments.into_iter().take(LATER) {
-        let then =
-            everybody(&compared(engines, differing, &Request { time, ..request.clone() })?, wanted);
-        let then: BTreeSet<Cell> = then.cells.into_iter().collect();
-        let cells: Vec<Cell> = then.difference(&known).cloned().collect();
-        let over = known.difference(&then).filter(|cell| !is_in(&then, cell)).count();
-        found.push(Later { time, cells, over });
-        known = then;
+        let request = Request { time, ..request.clone() };
+        let then = everybody(&compared(engines, differing, &request)?, wanted).changes;
+        let (changes, over) = then.since(known.as_ref().unwrap_or(now));
+        found.push(Later { time, changes, over });
+        known = Some(then);
     }
     Ok(found)
-}
-
-/// Whether a cell comes to something else at a moment, however.
-fn is_in(cells: &BTreeSet<Cell>, cell: &Cell) -> bool {
-    let first = Cell { before: Outcome::Deny, after: Outcome::Deny, ..cell.clone() };
-    let key =
-        |one: &Cell| (one.who.clone(), one.role.clone(), one.place.clone(), one.action.clone());
-    cells.range(first..).next().is_some_and(|other| key(other) == key(cell))
 }
 
 /// A cell that the second estate opens to somebody who is wanted, now or later.
@@ -385,10 +345,6 @@ impl Wanted {
     fn of(&self, everybody: Vec<String>) -> Vec<String> {
         let is_wanted = |who: &String| self.who.is_empty() || self.who.contains(who);
         everybody.into_iter().filter(is_wanted).collect()
-    }
-
-    fn takes(&self, cell: &Cell) -> bool {
-        self.takes_at(&cell.place, &cell.action)
     }
 
     fn takes_at(&self, place: &str, action: &str) -> bool {

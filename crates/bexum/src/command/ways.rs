@@ -141,7 +141,7 @@ fn in_shares(candidates: &mut [Candidate], each: impl Fn(&mut [Candidate]) + Sen
 }
 
 /// Does something for each number below the first, whoever is free.
-fn on_all_cores(count: usize, one: &(dyn Fn(usize) + Sync)) {
+pub(super) fn on_all_cores(count: usize, one: &(dyn Fn(usize) + Sync)) {
     (0..count).into_par_iter().for_each(one);
 }
 

@@ -1,13 +1,14 @@
 //! A change weighed: what it does to everybody, worked out once for whoever tells it.
 
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::path::Path;
 
 use anyhow::bail;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
-    Cell, Difference, LimitedIn, OpenedCell, Renamed, RolesChanged, differences, renamed,
-    told_as_one,
+    Cell, Change, Changes, Difference, LimitedIn, OpenedCell, Renamed, RolesChanged, differences,
+    renamed, told_as_one,
 };
 use bexum_core::time::Time;
 use bexum_wire::impact as wire;
@@ -29,7 +30,7 @@ pub(super) struct Weighed<'w> {
     sides: [&'w Side; 2],
     differing: &'w [Difference],
     /// The cells that come to something else.
-    pub(super) cells: &'w [Cell],
+    pub(super) cells: &'w Changes,
     limited: LimitedIn,
     roles: &'w [(String, RolesChanged)],
     changes: Vec<Changed>,
@@ -101,15 +102,15 @@ pub(super) fn weigh<T>(
         false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
     };
     let besides = besides(typed, &engines, &differing, &wanted)?;
-    let later = later(&engines, &differing, &request, &wanted, &found.cells)?;
-    let is_there = |is: fn(&Cell) -> bool| found.cells.iter().any(is);
+    let later = later(&engines, &differing, &request, &wanted, &found.changes)?;
+    let is_there = |is: fn(&Change) -> bool| found.changes.any(is);
     let mut turns = Turns {
-        gained: is_there(|cell| cell.is_gained),
-        lost: is_there(|cell| cell.is_lost),
+        gained: is_there(|change| change.is_gained),
+        lost: is_there(|change| change.is_lost),
         first: None,
     };
     let is_told = typed.format != ImpactFormat::Csv;
-    let nothing_now = is_told && found.cells.is_empty() && !changes.is_empty();
+    let nothing_now = is_told && found.changes.is_empty() && !changes.is_empty();
     if !turns.gained && (asks_for(typed, FailOn::Gained) || nothing_now) {
         turns.first = first_opened(&comparison, &wanted);
         turns.gained = turns.first.is_some();
@@ -131,7 +132,7 @@ pub(super) fn weigh<T>(
     then(&Weighed {
         sides,
         differing: &differing,
-        cells: &found.cells,
+        cells: &found.changes,
         limited: found.limited,
         roles: &found.roles,
         changes,
@@ -160,10 +161,20 @@ impl Weighed<'_> {
         renamed(&before.estate, &after.estate, self.differing)
     }
 
+    /// What is left without what is the same under another name, and of how many cells that is so.
+    pub(super) fn told_as_one(&self, renames: &[Renamed]) -> (Cow<'_, Changes>, usize) {
+        if renames.is_empty() {
+            return (Cow::Borrowed(self.cells), 0);
+        }
+        let cells: Vec<Cell> = self.cells.cells().collect();
+        let (left, same) = told_as_one(&cells, renames);
+        (Cow::Owned(Changes::of(&left)), same)
+    }
+
     /// Hands out what is told to people.
     fn told<T>(&self, then: impl FnOnce(&Told<'_>) -> T) -> T {
         let renames = self.renamed();
-        let (cells, same) = told_as_one(self.cells, &renames);
+        let (cells, same) = self.told_as_one(&renames);
         then(&Told {
             changes: &self.changes,
             because: self.because,

@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bexum_core::Estate;
 use bexum_core::catalogue::Level;
-use bexum_core::impact::{Cell, OpenedCell, Outcome, Renamed, RolesChanged};
+use bexum_core::impact::{
+    Block as Alike, Cell, Change, Changes, OpenedCell, Outcome, Renamed, RolesChanged, SessionName,
+};
 use bexum_core::time::Time;
 
 use super::impact_besides::{InLog, InOther, Later, Turned};
@@ -16,6 +18,8 @@ use crate::command_line::quoted;
 const TOLD: usize = 6;
 /// Most changes that are told.
 const CHANGES: usize = 10;
+/// Most blocks that are told of what is gained, and of what is lost.
+const BLOCKS: usize = 12;
 /// Most places of a block of which it is found out which changes have a say there.
 const PLACES_ASKED: usize = 40;
 
@@ -29,7 +33,7 @@ const HELD: &str = "gained, but could be done in another session before";
 /// What is told.
 pub(crate) struct Told<'t> {
     pub(crate) changes: &'t [Changed],
-    pub(crate) cells: &'t [Cell],
+    pub(crate) cells: &'t Changes,
     /// What is called otherwise, and how many cells are the same under the new names: they are not
     /// among the others.
     pub(crate) renamed: (&'t [Renamed], usize),
@@ -88,11 +92,15 @@ impl Changed {
 
 /// Actions of one level on some places that come from one outcome to another.
 pub(super) type Line<'t> = (std::cmp::Reverse<Level>, Outcome, Outcome, Vec<&'t str>);
-/// Who, at which places what changes for them, and their sessions with the cells of the first.
-pub(super) type Block<'t> =
-    (Vec<String>, BTreeMap<Line<'t>, Vec<String>>, (Vec<Session<'t>>, Vec<&'t Cell>));
-/// Who, with the role taken up, if one is.
-pub(super) type Session<'t> = (&'t str, &'t str);
+/// Sessions with the same change.
+pub(super) struct Block<'c> {
+    /// Who they are.
+    pub(super) names: Vec<String>,
+    /// At which places what changes for them.
+    pub(super) lines: BTreeMap<Line<'c>, Vec<String>>,
+    sessions: Vec<SessionName<'c>>,
+    cells: Vec<(String, &'c Change)>,
+}
 
 impl<'t> Told<'t> {
     pub(crate) fn text(&self, width: usize) -> String {
@@ -110,7 +118,7 @@ impl<'t> Told<'t> {
             out.push('\n');
             let answer = paint(style::HEADING, &safe(&other.answer()));
             wrap_under(&mut out, "", "  ", &answer, width);
-            self.parts_of(&mut out, &other.cells, width);
+            self.parts_of(&mut out, &other.changes, width);
         }
         self.roles(&mut out, width);
         self.expectations(&mut out, width);
@@ -124,7 +132,7 @@ impl<'t> Told<'t> {
     }
 
     /// What is gained and lost of these cells, each with a heading.
-    fn parts_of(&self, out: &mut String, cells: &'t [Cell], width: usize) {
+    fn parts_of(&self, out: &mut String, cells: &Changes, width: usize) {
         for (title, cells) in parts(cells) {
             let colour = match title {
                 GAINED => style::ALLOW,
@@ -139,7 +147,7 @@ impl<'t> Told<'t> {
     }
 
     /// The cells by what becomes of them.
-    pub(super) fn parts(&self) -> [(&'static str, Vec<&'t Cell>); 4] {
+    pub(super) fn parts(&self) -> [(&'static str, Changes); 4] {
         parts(self.cells)
     }
 
@@ -239,7 +247,7 @@ impl<'t> Told<'t> {
     pub(super) fn later_lines(&self) -> Vec<String> {
         let line = |later: &Later| {
             let mut said: Vec<String> = Vec::new();
-            said.extend((!later.cells.is_empty()).then(|| answer_of(&later.cells)));
+            said.extend((!later.changes.is_empty()).then(|| answer_of(&later.changes)));
             said.extend((later.over > 0).then(|| {
                 let cells = counted(later.over, ("cell", "cells"));
                 format!(
@@ -303,41 +311,53 @@ impl<'t> Told<'t> {
         }
     }
 
-    /// Sessions with the same change together: who they are, and what changes for them.
-    pub(super) fn blocks_of(&self, cells: &[&'t Cell]) -> Vec<Block<'t>> {
-        let mut by_session: BTreeMap<Session<'t>, Vec<&'t Cell>> = BTreeMap::new();
-        for cell in cells {
-            by_session.entry((&cell.who, &cell.role)).or_default().push(cell);
+    /// Sessions with the same change together; where these are many, and not all are to be told, those
+    /// with the most cells, and how many are left.
+    pub(super) fn blocks_of<'c>(&self, cells: &'c Changes) -> (Vec<Block<'c>>, Vec<Alike<'c>>) {
+        let mut all: Vec<(usize, Alike<'c>)> = cells.blocks().into_iter().enumerate().collect();
+        let mut left = Vec::new();
+        if !self.full && all.len() > BLOCKS + 1 {
+            let cells =
+                |(_, one): &(usize, Alike<'_>)| one.count().saturating_mul(one.sessions.len());
+            all.sort_by_cached_key(|one| (std::cmp::Reverse(cells(one)), one.0));
+            left.extend(all.split_off(BLOCKS).into_iter().map(|(_, one)| one));
+            all.sort_by_key(|(i, _)| *i);
         }
-        let mut blocks: Vec<(Vec<Session<'t>>, Vec<&'t Cell>)> = Vec::new();
-        let mut known: BTreeMap<Vec<(&str, &str, Outcome, Outcome)>, usize> = BTreeMap::new();
-        for (session, cells) in by_session {
-            let what = cells.iter().map(|c| (&*c.place, &*c.action, c.before, c.after)).collect();
-            let at = *known.entry(what).or_insert(blocks.len());
-            match blocks.get_mut(at) {
-                Some((sessions, _)) => sessions.push(session),
-                None => blocks.push((vec![session], cells)),
+        let told = all.into_iter().map(|(_, one)| {
+            let cells = one.cells();
+            Block {
+                names: names_of(&one.sessions),
+                lines: self.lines(&cells),
+                sessions: one.sessions,
+                cells,
             }
-        }
-        blocks
-            .into_iter()
-            .map(|(sessions, cells)| (names_of(&sessions), self.lines(&cells), (sessions, cells)))
-            .collect()
+        });
+        (told.collect(), left)
     }
 
-    /// The changes that have a say about some cells of sessions, unless these are all changes.
-    fn because_of(&self, sessions: &[Session<'_>], cells: &[&Cell]) -> Vec<&'t Changed> {
+    /// The changes that have a say about the cells of a block, unless these are all changes.
+    fn because_of(&self, block: &Block<'_>) -> Vec<&'t Changed> {
         if self.changes.len() < 2 {
             return Vec::new();
         }
         let mut known: BTreeSet<&str> = BTreeSet::new();
-        let one_of_each_place = cells.iter().filter(|cell| known.insert(&cell.place));
-        let one_of_each_place: Vec<&&Cell> = one_of_each_place.take(PLACES_ASKED).collect();
+        let one_of_each_place = block.cells.iter().filter(|(place, _)| known.insert(place));
+        let one_of_each_place: Vec<_> = one_of_each_place.take(PLACES_ASKED).collect();
         let mut found: BTreeSet<usize> = BTreeSet::new();
-        for (who, role) in sessions.iter().take(TOLD) {
-            for cell in &one_of_each_place {
-                let (who, role) = ((*who).to_owned(), (*role).to_owned());
-                found.extend((self.because)(&Cell { who, role, ..(**cell).clone() }));
+        for (who, role) in block.sessions.iter().take(TOLD) {
+            for (place, change) in &one_of_each_place {
+                found.extend((self.because)(&Cell {
+                    who: (*who).to_owned(),
+                    role: (*role).to_owned(),
+                    place: place.clone(),
+                    action: change.action.to_string(),
+                    before: change.before,
+                    after: change.after,
+                    is_gained: change.is_gained,
+                    is_lost: change.is_lost,
+                    is_decided: change.is_decided,
+                    held_as: None,
+                }));
             }
         }
         match found.len() == self.changes.len() {
@@ -346,15 +366,16 @@ impl<'t> Told<'t> {
         }
     }
 
-    fn blocks(&self, out: &mut String, cells: &[&'t Cell], colour: anstyle::Style, width: usize) {
-        for (names, lines, (sessions, first)) in self.blocks_of(cells) {
-            let names = paint(style::NAME, &safe(&self.some(&names, ", ")));
+    fn blocks(&self, out: &mut String, cells: &Changes, colour: anstyle::Style, width: usize) {
+        let (told, left) = self.blocks_of(cells);
+        for block in told {
+            let names = paint(style::NAME, &safe(&self.some(&block.names, ", ")));
             wrap_under(out, "  ", "    ", &names, width);
-            for one in self.because_of(&sessions, &first) {
+            for one in self.because_of(&block) {
                 let line = format!("by {}: {} ({})", one.thing, one.what(), one.places());
                 wrap_under(out, "    ", "       ", &paint(style::QUIET, &safe(&line)), width);
             }
-            for (line, places) in lines {
+            for (line, places) in block.lines {
                 let (level, before, after, actions) = line;
                 let change = format!("{} → {}", before.word(), after.word());
                 let what = format!(
@@ -368,19 +389,23 @@ impl<'t> Told<'t> {
                 wrap_under(out, "             ", "             ", &places, width);
             }
         }
+        if let Some(more) = left_out(&left) {
+            let more = format!("{more}: `--full` names them");
+            wrap_under(out, "  ", "    ", &paint(style::QUIET, &more), width);
+        }
     }
 
     /// The cells of a session: of each level, `govern` first, the actions with the same change at
     /// the same places together.
-    fn lines(&self, cells: &[&'t Cell]) -> BTreeMap<Line<'t>, Vec<String>> {
-        let mut at: BTreeMap<(&str, std::cmp::Reverse<Level>, Outcome, Outcome), Vec<&str>> =
+    fn lines<'c>(&self, cells: &[(String, &'c Change)]) -> BTreeMap<Line<'c>, Vec<String>> {
+        let mut at: BTreeMap<(&str, std::cmp::Reverse<Level>, Outcome, Outcome), Vec<&'c str>> =
             BTreeMap::new();
-        for cell in cells {
-            let level = std::cmp::Reverse(self.level(&cell.action));
-            let key = (&*cell.place, level, cell.before, cell.after);
-            at.entry(key).or_default().push(&cell.action);
+        for (place, change) in cells {
+            let level = std::cmp::Reverse(self.level(&change.action));
+            let key = (&**place, level, change.before, change.after);
+            at.entry(key).or_default().push(&change.action);
         }
-        let mut lines: BTreeMap<Line<'t>, Vec<String>> = BTreeMap::new();
+        let mut lines: BTreeMap<Line<'c>, Vec<String>> = BTreeMap::new();
         for ((place, level, before, after), actions) in at {
             lines.entry((level, before, after, actions)).or_default().push(place.to_owned());
         }
@@ -406,23 +431,32 @@ impl<'t> Told<'t> {
 
 /// The cells that are gained, those that are lost, those that somebody gains in one session and
 /// had in another, and those of which neither is decided.
-fn parts(all: &[Cell]) -> [(&'static str, Vec<&Cell>); 4] {
-    let of = |is: fn(&Cell) -> bool| all.iter().filter(|cell| is(cell)).collect();
+fn parts(all: &Changes) -> [(&'static str, Changes); 4] {
     [
-        (GAINED, of(|cell| cell.is_decided && cell.is_new_gain())),
-        (LOST, of(|cell| cell.is_decided && cell.is_lost)),
-        (HELD, of(|cell| cell.is_decided && cell.held_as.is_some())),
-        ("not decided, so counted as both", of(|cell| !cell.is_decided)),
+        (GAINED, all.only(|change| change.is_decided && change.is_new_gain())),
+        (LOST, all.only(|change| change.is_decided && change.is_lost)),
+        (HELD, all.only(|change| change.is_decided && change.held_as.is_some())),
+        ("not decided, so counted as both", all.only(|change| !change.is_decided)),
     ]
 }
 
+/// How many others there are, and of whom.
+pub(super) fn left_out(left: &[Alike<'_>]) -> Option<String> {
+    let who: BTreeSet<&str> =
+        left.iter().flat_map(|one| one.sessions.iter().map(|(who, _)| *who)).collect();
+    (!left.is_empty()).then(|| {
+        let changes = counted(left.len(), ("change", "changes"));
+        format!("and {changes} more, of {}", counted(who.len(), ("principal", "principals")))
+    })
+}
+
 /// Who gains and who loses how much.
-pub(super) fn answer_of(cells: &[Cell]) -> String {
+pub(super) fn answer_of(cells: &Changes) -> String {
     let side = |gain: bool, one: &str, many: &str| {
-        let is_one =
-            |cell: &&Cell| cell.is_decided && if gain { cell.is_new_gain() } else { cell.is_lost };
-        let cells: Vec<&Cell> = cells.iter().filter(is_one).collect();
-        let who: BTreeSet<&str> = cells.iter().map(|cell| &*cell.who).collect();
+        let cells = cells.only(|change| {
+            change.is_decided && if gain { change.is_new_gain() } else { change.is_lost }
+        });
+        let who = cells.who();
         // A role by itself stands for nobody in particular: it is told when nobody has it.
         let people: Vec<&&str> = who.iter().filter(|who| !who.starts_with("role:")).collect();
         let (count, noun) = match people.len() {
@@ -433,24 +467,20 @@ pub(super) fn answer_of(cells: &[Cell]) -> String {
         if count == 0 {
             return format!("nobody {one} anything");
         }
-        let actions: BTreeSet<&str> = cells.iter().map(|cell| &*cell.action).collect();
-        let places: BTreeSet<&str> = cells.iter().map(|cell| &*cell.place).collect();
         format!(
             "{} {} {} in {}",
             counted(count, noun),
             if count == 1 { one } else { many },
-            counted(actions.len(), ("action", "actions")),
-            counted(places.len(), ("place", "places")),
+            counted(cells.actions().len(), ("action", "actions")),
+            counted(cells.rows(), ("place", "places")),
         )
     };
-    let undecided = cells.iter().filter(|cell| !cell.is_decided).count();
-    let more = match undecided {
+    let more = match cells.count(|change| !change.is_decided) {
         0 => String::new(),
         n => format!("; of {} it is not decided", counted(n, ("cell", "cells"))),
     };
-    let held = cells.iter().filter(|cell| cell.is_decided && cell.held_as.is_some());
-    let held: BTreeSet<&str> = held.map(|cell| &*cell.who).collect();
-    let held = match held.len() {
+    let held = cells.only(|change| change.is_decided && change.held_as.is_some());
+    let held = match held.who().len() {
         0 => String::new(),
         n => format!("; {n} can do in another session what they could do before"),
     };
@@ -458,7 +488,7 @@ pub(super) fn answer_of(cells: &[Cell]) -> String {
 }
 
 /// Everybody once: by themselves, or else with the roles that they have to take up.
-fn names_of(sessions: &[Session<'_>]) -> Vec<String> {
+fn names_of(sessions: &[SessionName<'_>]) -> Vec<String> {
     let mut roles: BTreeMap<&str, Vec<&str>> = BTreeMap::new();
     for (who, role) in sessions {
         roles.entry(who).or_default().push(role);

@@ -1,7 +1,7 @@
 //! What a change does besides: to expectations, to requests of a log, later, in other circumstances.
 
 use bexum_core::Verdict;
-use bexum_core::impact::Cell;
+use bexum_core::impact::Changes;
 use bexum_core::time::Time;
 use bexum_wire::impact as wire;
 
@@ -11,7 +11,7 @@ use super::impact::{answer_of, counted};
 pub(crate) struct Later {
     pub(crate) time: Time,
     /// The cells that differ then, and did not, or not so.
-    pub(crate) cells: Vec<Cell>,
+    pub(crate) changes: Changes,
     /// How many cells differ no more.
     pub(crate) over: usize,
 }
@@ -19,7 +19,7 @@ pub(crate) struct Later {
 impl Later {
     /// For machines.
     pub(crate) fn shape(&self) -> wire::Later {
-        wire::Later::new(self.time, &self.cells, self.over)
+        wire::Later::new(self.time, &self.changes, self.over)
     }
 }
 
@@ -27,20 +27,20 @@ impl Later {
 pub(crate) struct InOther {
     /// As they were typed.
     pub(crate) options: String,
-    pub(crate) cells: Vec<Cell>,
+    pub(crate) changes: Changes,
 }
 
 impl InOther {
     /// For machines.
     pub(crate) fn shape(&self) -> wire::Beside {
-        wire::Beside::new(&self.options, &self.cells)
+        wire::Beside::new(&self.options, &self.changes)
     }
 
     /// The circumstances, and the answer in these.
     pub(super) fn answer(&self) -> String {
-        match self.cells.is_empty() {
+        match self.changes.is_empty() {
             true => format!("with {}: nothing changes at this moment", self.options),
-            false => format!("with {}: {}", self.options, answer_of(&self.cells)),
+            false => format!("with {}: {}", self.options, answer_of(&self.changes)),
         }
     }
 }

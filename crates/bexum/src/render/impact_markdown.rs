@@ -1,7 +1,7 @@
 //! What a change does, for a comment on it where changes are talked over: the answer, a short table,
 //! the rest folded away.
 
-use super::impact::Told;
+use super::impact::{Told, left_out};
 use super::style::safe;
 
 /// Rows of the table that are not folded away.
@@ -61,12 +61,13 @@ impl Told<'_> {
     fn rows(&self) -> Vec<String> {
         let mut rows = Vec::new();
         for (title, cells) in self.parts() {
-            for (names, lines, _) in self.blocks_of(&cells) {
-                for ((level, before, after, actions), places) in lines {
+            let (blocks, left) = self.blocks_of(&cells);
+            for block in blocks {
+                for ((level, before, after, actions), places) in block.lines {
                     let actions: Vec<String> = actions.iter().map(|name| code(name)).collect();
                     rows.push(format!(
                         "| {title} | {} | {} | {} → {}: {} | {} |\n",
-                        self.codes(&names),
+                        self.codes(&block.names),
                         level.0.word(),
                         before.word(),
                         after.word(),
@@ -74,6 +75,9 @@ impl Told<'_> {
                         self.codes(&places),
                     ));
                 }
+            }
+            if let Some(more) = left_out(&left) {
+                rows.push(format!("| {title} | {more} | | | |\n"));
             }
         }
         rows

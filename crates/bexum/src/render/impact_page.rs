@@ -55,13 +55,13 @@ impl Told<'_> {
         ];
         let mut rows = Vec::new();
         for ((_, cells), (class, sign, what)) in self.parts().into_iter().zip(looks) {
-            for (who, lines, _) in self.blocks_of(&cells) {
-                for ((level, before, after, actions), places) in lines {
+            for block in self.blocks_of(&cells).0 {
+                for ((level, before, after, actions), places) in block.lines {
                     rows.push(Row {
                         class,
                         sign,
                         what,
-                        who: who.clone(),
+                        who: block.names.clone(),
                         level: level.0.word(),
                         change: format!("{} → {}", before.word(), after.word()),
                         actions: actions.into_iter().map(str::to_owned).collect(),

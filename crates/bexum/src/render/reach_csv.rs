@@ -153,7 +153,7 @@ impl<'e> Asked<'e> {
 }
 
 /// A closed pipe is told by the error beneath.
-fn as_io(error: csv::Error) -> io::Error {
+pub(super) fn as_io(error: csv::Error) -> io::Error {
     let told = error.to_string();
     match error.into_kind() {
         csv::ErrorKind::Io(error) => error,

@@ -1,0 +1,411 @@
+//! What a change does to everybody, with what is the same said once: many people gain or lose the
+//! same, and at many places.
+
+use std::collections::BTreeSet;
+use std::hash::Hash;
+use std::sync::Arc;
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::{Cell, Outcome};
+
+/// The cells that come to something else, of all sessions: sessions with the same cells stand
+/// together, and so do places at which the same comes to something else.
+#[derive(Clone, Debug, Default)]
+pub struct Changes {
+    /// By who, then by the role taken up.
+    sessions: Vec<ChangedSession>,
+    /// What comes to something else for a session: places with what does there.
+    lists: Vec<Arc<[At]>>,
+    /// What comes to something else at a place.
+    there: Vec<Arc<[Change]>>,
+    /// What the places are called.
+    paths: Arc<[Box<str>]>,
+}
+
+/// A place, and the number of what comes to something else there.
+pub(super) type At = (u32, u32);
+
+/// A session, and the number of its list.
+#[derive(Clone, Debug)]
+struct ChangedSession {
+    who: Box<str>,
+    role: Box<str>,
+    list: u32,
+}
+
+/// Somebody, and the bare name of the role taken up; empty where none is.
+pub type SessionName<'c> = (&'c str, &'c str);
+
+/// A cell that comes to something else, whosever it is, as seen from the scope that it is at.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Change {
+    /// What its row is called below the scope: nothing, or `/**`.
+    pub rest: Box<str>,
+    /// The action.
+    pub action: Box<str>,
+    /// What it came to before.
+    pub before: Outcome,
+    /// What it comes to after.
+    pub after: Outcome,
+    /// As [`Cell::is_gained`].
+    pub is_gained: bool,
+    /// As [`Cell::is_lost`].
+    pub is_lost: bool,
+    /// As [`Cell::is_decided`].
+    pub is_decided: bool,
+    /// As [`Cell::held_as`].
+    pub held_as: Option<Box<str>>,
+}
+
+impl Change {
+    /// As [`Cell::is_new_gain`].
+    #[must_use]
+    pub fn is_new_gain(&self) -> bool {
+        self.is_gained && self.held_as.is_none()
+    }
+
+    /// Whether both are of the same row and action.
+    fn is_of_cell(&self, other: &Self) -> bool {
+        (&self.rest, &self.action) == (&other.rest, &other.action)
+    }
+}
+
+/// A row, and what comes to something else on it.
+pub type OnRow<'c> = (String, &'c Change);
+
+/// A place, and what comes to something else there.
+type AtPlace = (u32, Vec<Change>);
+
+/// Sessions with the same cells.
+#[derive(Debug)]
+pub struct Block<'c> {
+    changes: &'c Changes,
+    /// The sessions, by name.
+    pub sessions: Vec<SessionName<'c>>,
+    list: u32,
+}
+
+impl<'c> Block<'c> {
+    /// The cells of each of them: a row, and what comes to something else on it; by the row, then by
+    /// the action.
+    #[must_use]
+    pub fn cells(&self) -> Vec<OnRow<'c>> {
+        self.changes.cells_of(self.list)
+    }
+
+    /// How many cells each of them has.
+    #[must_use]
+    pub fn count(&self) -> usize {
+        self.changes.count_in(self.list, |_| true)
+    }
+}
+
+/// Numbers for what is the same.
+pub(super) struct Numbered<T> {
+    numbers: FxHashMap<T, u32>,
+    pub(super) all: Vec<T>,
+}
+
+impl<T> Default for Numbered<T> {
+    fn default() -> Self {
+        Self { numbers: FxHashMap::default(), all: Vec::new() }
+    }
+}
+
+impl<T: Clone + Eq + Hash> Numbered<T> {
+    pub(super) fn number(&mut self, one: T) -> u32 {
+        if let Some(known) = self.numbers.get(&one) {
+            return *known;
+        }
+        let number = self.all.len() as u32;
+        self.numbers.insert(one.clone(), number);
+        self.all.push(one);
+        number
+    }
+}
+
+impl Changes {
+    /// Of sessions, each with its list; those whose list is empty are left out.
+    pub(super) fn new(
+        sessions: impl IntoIterator<Item = (String, String, Vec<At>)>,
+        there: Vec<Arc<[Change]>>,
+        paths: Arc<[Box<str>]>,
+    ) -> Self {
+        let mut lists: Numbered<Arc<[At]>> = Numbered::default();
+        let sessions = sessions.into_iter().filter(|(.., list)| !list.is_empty());
+        let sessions = sessions.map(|(who, role, list)| ChangedSession {
+            who: who.into(),
+            role: role.into(),
+            list: lists.number(list.into()),
+        });
+        let mut sessions: Vec<ChangedSession> = sessions.collect();
+        sessions.sort_by(|a, b| (&a.who, &a.role).cmp(&(&b.who, &b.role)));
+        Self { sessions, lists: lists.all, there, paths }
+    }
+
+    /// Of cells, each of which is there once.
+    #[must_use]
+    pub fn of(cells: &[Cell]) -> Self {
+        let mut places: Numbered<Box<str>> = Numbered::default();
+        let mut there: Numbered<Arc<[Change]>> = Numbered::default();
+        let mut sessions: Vec<(String, String, Vec<AtPlace>)> = Vec::new();
+        let mut sorted: Vec<&Cell> = cells.iter().collect();
+        sorted.sort_unstable();
+        for cell in sorted {
+            let place = places.number(cell.place.as_str().into());
+            if sessions.last().is_none_or(|(who, role, _)| (who, role) != (&cell.who, &cell.role)) {
+                sessions.push((cell.who.clone(), cell.role.clone(), Vec::new()));
+            }
+            let Some((.., list)) = sessions.last_mut() else { continue };
+            if list.last().is_none_or(|(last, _)| *last != place) {
+                list.push((place, Vec::new()));
+            }
+            let Some((_, changes)) = list.last_mut() else { continue };
+            changes.push(Change {
+                rest: "".into(),
+                action: cell.action.as_str().into(),
+                before: cell.before,
+                after: cell.after,
+                is_gained: cell.is_gained,
+                is_lost: cell.is_lost,
+                is_decided: cell.is_decided,
+                held_as: cell.held_as.as_deref().map(Into::into),
+            });
+        }
+        let sessions: Vec<(String, String, Vec<At>)> = sessions
+            .into_iter()
+            .map(|(who, role, list)| {
+                let at = |(place, changes): AtPlace| (place, there.number(changes.into()));
+                (who, role, list.into_iter().map(at).collect())
+            })
+            .collect();
+        Self::new(sessions, there.all, places.all.into())
+    }
+
+    /// Whether nothing comes to something else.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.sessions.is_empty()
+    }
+
+    /// Whether there is such a cell.
+    #[must_use]
+    pub fn any(&self, is: impl Fn(&Change) -> bool) -> bool {
+        let used = self.used();
+        used.into_iter().any(|there| self.there[there as usize].iter().any(&is))
+    }
+
+    /// How many such cells there are.
+    #[must_use]
+    pub fn count(&self, is: impl Fn(&Change) -> bool) -> usize {
+        let each: Vec<usize> =
+            self.there.iter().map(|there| there.iter().filter(|one| is(one)).count()).collect();
+        let of_list = |list: &[At]| list.iter().map(|(_, there)| each[*there as usize]).sum();
+        let of_lists: Vec<usize> = self.lists.iter().map(|list| of_list(list)).collect();
+        self.sessions.iter().map(|one| of_lists[one.list as usize]).sum()
+    }
+
+    fn count_in(&self, list: u32, is: impl Fn(&Change) -> bool) -> usize {
+        let list = self.lists[list as usize].iter();
+        list.map(|(_, at)| self.there[*at as usize].iter().filter(|one| is(one)).count()).sum()
+    }
+
+    fn used(&self) -> FxHashSet<u32> {
+        self.lists.iter().flat_map(|list| list.iter().map(|(_, there)| *there)).collect()
+    }
+
+    /// Those cells alone; sessions of which these are the same stand together. What they were held
+    /// as, and whether they are opened or closed, is not told apart.
+    #[must_use]
+    pub fn only(&self, is: impl Fn(&Change) -> bool) -> Self {
+        self.kept(
+            |_| (),
+            |(), change| {
+                is(change).then(|| Change {
+                    is_gained: false,
+                    is_lost: false,
+                    held_as: None,
+                    ..change.clone()
+                })
+            },
+        )
+    }
+
+    /// The cells on some rows, of some actions.
+    #[must_use]
+    pub fn within(&self, takes: impl Fn(&str, &str) -> bool) -> Self {
+        self.kept(
+            |path| path.to_owned(),
+            |path, change| {
+                takes(&format!("{path}{}", change.rest), &change.action).then(|| change.clone())
+            },
+        )
+    }
+
+    /// What is kept of each cell. What is asked about a place is all that counts of it.
+    fn kept<K: Clone + Eq + Hash>(
+        &self,
+        of_place: impl Fn(&str) -> K,
+        keep: impl Fn(&K, &Change) -> Option<Change>,
+    ) -> Self {
+        let mut there: Numbered<Arc<[Change]>> = Numbered::default();
+        let mut known: FxHashMap<(K, u32), Option<u32>> = FxHashMap::default();
+        let mut lists: Numbered<Arc<[At]>> = Numbered::default();
+        let lists_kept: Vec<u32> = self
+            .lists
+            .iter()
+            .map(|list| {
+                let kept = list.iter().filter_map(|(place, at)| {
+                    let key = (of_place(&self.paths[*place as usize]), *at);
+                    if let Some(known) = known.get(&key) {
+                        return Some((*place, (*known)?));
+                    }
+                    let changes = self.there[*at as usize].iter();
+                    let kept: Vec<Change> = changes.filter_map(|one| keep(&key.0, one)).collect();
+                    let number = (!kept.is_empty()).then(|| there.number(kept.into()));
+                    known.insert(key, number);
+                    Some((*place, number?))
+                });
+                lists.number(kept.collect())
+            })
+            .collect();
+        let sessions = self
+            .sessions
+            .iter()
+            .map(|one| ChangedSession { list: lists_kept[one.list as usize], ..one.clone() });
+        let sessions = sessions.filter(|one| !lists.all[one.list as usize].is_empty()).collect();
+        Self { sessions, lists: lists.all, there: there.all, paths: self.paths.clone() }
+    }
+
+    /// What of this was not, or not so, in what was found of the same two estates earlier; and how
+    /// many cells of that come to the same in both again.
+    #[must_use]
+    pub fn since(&self, earlier: &Self) -> (Self, usize) {
+        let key = |one: &ChangedSession| (one.who.clone(), one.role.clone());
+        let lists: FxHashMap<_, u32> =
+            earlier.sessions.iter().map(|one| (key(one), one.list)).collect();
+        let mut there: Numbered<Arc<[Change]>> = Numbered::default();
+        let mut known: FxHashMap<(u32, Option<u32>), (Vec<At>, usize)> = FxHashMap::default();
+        let (mut sessions, mut over, mut met) = (Vec::new(), 0, 0);
+        for one in &self.sessions {
+            let then = lists.get(&key(one)).copied();
+            met += then.map_or(0, |list| earlier.count_in(list, |_| true));
+            let (list, gone) = known.entry((one.list, then)).or_insert_with(|| {
+                let mut list: Vec<At> = Vec::new();
+                let mut gone = 0;
+                let before: FxHashMap<u32, u32> = then
+                    .into_iter()
+                    .flat_map(|at| earlier.lists[at as usize].iter().copied())
+                    .collect();
+                let mut left = before.clone();
+                for (place, now) in self.lists[one.list as usize].iter() {
+                    let now = &self.there[*now as usize];
+                    let was = match left.remove(place) {
+                        Some(was) => &*earlier.there[was as usize],
+                        None => &[],
+                    };
+                    let new: Vec<Change> =
+                        now.iter().filter(|change| !was.contains(change)).cloned().collect();
+                    let is_over = |was: &&Change| !now.iter().any(|now| now.is_of_cell(was));
+                    gone += was.iter().filter(is_over).count();
+                    if !new.is_empty() {
+                        list.push((*place, there.number(new.into())));
+                    }
+                }
+                gone += left.values().map(|at| earlier.there[*at as usize].len()).sum::<usize>();
+                (list, gone)
+            });
+            over += *gone;
+            sessions.push((one.who.to_string(), one.role.to_string(), list.clone()));
+        }
+        // Of sessions that nothing comes to something else for any more, all is over.
+        over += earlier.count(|_| true) - met;
+        (Self::new(sessions, there.all, Arc::clone(&self.paths)), over)
+    }
+
+    /// Sessions with the same cells together, in the order of the first of each.
+    #[must_use]
+    pub fn blocks(&self) -> Vec<Block<'_>> {
+        let mut of_list: Vec<Option<usize>> = vec![None; self.lists.len()];
+        let mut blocks: Vec<Block<'_>> = Vec::new();
+        for one in &self.sessions {
+            let at = *of_list[one.list as usize].get_or_insert(blocks.len());
+            if at == blocks.len() {
+                blocks.push(Block { changes: self, sessions: Vec::new(), list: one.list });
+            }
+            blocks[at].sessions.push((&one.who, &one.role));
+        }
+        blocks
+    }
+
+    /// Everybody for whom something comes to something else, once, by name.
+    #[must_use]
+    pub fn who(&self) -> Vec<&str> {
+        let mut who: Vec<&str> = self.sessions.iter().map(|one| &*one.who).collect();
+        who.dedup();
+        who
+    }
+
+    /// The actions, once, by name.
+    #[must_use]
+    pub fn actions(&self) -> BTreeSet<&str> {
+        let used = self.used();
+        let changes = used.iter().flat_map(|there| self.there[*there as usize].iter());
+        changes.map(|change| &*change.action).collect()
+    }
+
+    /// On how many rows something comes to something else.
+    #[must_use]
+    pub fn rows(&self) -> usize {
+        let pairs: FxHashSet<At> =
+            self.lists.iter().flat_map(|list| list.iter().copied()).collect();
+        let rows: FxHashSet<(u32, &str)> = pairs
+            .iter()
+            .flat_map(|(place, there)| {
+                self.there[*there as usize].iter().map(move |change| (*place, &*change.rest))
+            })
+            .collect();
+        rows.len()
+    }
+
+    fn cells_of(&self, list: u32) -> Vec<OnRow<'_>> {
+        let mut cells: Vec<OnRow<'_>> = self.lists[list as usize]
+            .iter()
+            .flat_map(|(place, there)| {
+                let path = &self.paths[*place as usize];
+                let there = self.there[*there as usize].iter();
+                there.map(move |change| (format!("{path}{}", change.rest), change))
+            })
+            .collect();
+        cells.sort_unstable_by(|a, b| (&a.0, &a.1.action).cmp(&(&b.0, &b.1.action)));
+        cells
+    }
+
+    /// Every cell, by the spec's order; worked out session by session.
+    pub fn cells(&self) -> impl Iterator<Item = Cell> + '_ {
+        let mut latest: Option<(u32, Arc<Vec<OnRow<'_>>>)> = None;
+        self.sessions.iter().flat_map(move |one| {
+            let cells = match &latest {
+                Some((list, cells)) if *list == one.list => Arc::clone(cells),
+                _ => Arc::new(self.cells_of(one.list)),
+            };
+            latest = Some((one.list, Arc::clone(&cells)));
+            (0..cells.len()).map(move |i| {
+                let (place, change) = &cells[i];
+                Cell {
+                    who: one.who.to_string(),
+                    role: one.role.to_string(),
+                    place: place.clone(),
+                    action: change.action.to_string(),
+                    before: change.before,
+                    after: change.after,
+                    is_gained: change.is_gained,
+                    is_lost: change.is_lost,
+                    is_decided: change.is_decided,
+                    held_as: change.held_as.as_deref().map(str::to_owned),
+                }
+            })
+        })
+    }
+}

@@ -1,0 +1,434 @@
+//! What a change does to everybody: sessions and places that are alike to it are compared once.
+//!
+//! First it is found out what is seen of each session at each place that counts ([`alike`]); then one
+//! session of those of which the same is seen at a place is compared there; then each session gets what
+//! became of its likes. What a person could do in another session before is found out the same way, by
+//! what is seen of both.
+//!
+//! [`alike`]: super::alike
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use rustc_hash::FxHashMap;
+
+use super::Comparison;
+use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
+use super::changes::{At, Change, Changes, Numbered};
+use super::held::{HeldTask, HeldTasks, held_tasks, with_held};
+use super::place_classes::PlaceClasses;
+use super::sessions::{Compared, Concerned, InBoth, RolesChanged};
+use super::touches::{Part, PartPlace};
+use crate::engine::Index;
+use crate::reach::Limited;
+use crate::vet::Each;
+
+/// What a change does to everybody.
+#[derive(Debug)]
+pub struct Impact {
+    /// The cells that come to something else.
+    pub changes: Changes,
+    /// Who can take up which roles, newly or no longer.
+    pub roles: Vec<(String, RolesChanged)>,
+    /// Where not all items that patterns single out were told apart, in each estate.
+    pub limited: super::LimitedIn,
+}
+
+/// How many things one thread does together.
+const TOGETHER: usize = 64;
+
+/// Somebody, with all sessions that they have in either estate.
+pub(super) struct Person<'n> {
+    pub(super) name: &'n str,
+    pub(super) sessions: Vec<OneSession>,
+}
+
+/// One of the sessions.
+pub(super) struct OneSession {
+    pub(super) role: String,
+    pub(super) session: InBoth,
+    /// Where the change may concern it, and in what.
+    pub(super) stretches: Vec<Stretch>,
+    /// What comes to bear on it, by the concerns that any session of the person has.
+    pub(super) profiles: Vec<(Arc<Concern>, Profile)>,
+}
+
+/// Places one after the other, with what counts there, and what is seen of a session.
+pub(super) struct Stretch {
+    pub(super) concern: Arc<Concern>,
+    pub(super) range: Range<u32>,
+    pub(super) pieces: Vec<Piece>,
+}
+
+/// Something to be compared: of which person, which session, in what, at which place, and what is seen
+/// of it there.
+#[derive(Clone)]
+pub(super) struct Task {
+    pub(super) person: usize,
+    pub(super) session: usize,
+    pub(super) concern: Arc<Concern>,
+    pub(super) place: u32,
+    pub(super) seen: u32,
+}
+
+/// What was found out of some sessions at some places.
+#[derive(Default)]
+pub(super) struct Known {
+    /// By what is seen: the places at which something comes to something else, and what.
+    pub(super) there: FxHashMap<u32, Vec<At>>,
+    pub(super) changes: Numbered<Arc<[Change]>>,
+    /// By what is seen of a session and of another: the places at which the other could do before some
+    /// of what rose, and which of the changes.
+    pub(super) held: FxHashMap<[u32; 2], Vec<HeldAt>>,
+}
+
+/// A place, and which of the changes there another session could do before.
+pub(super) type HeldAt = (u32, Arc<[bool]>);
+
+/// The part of what was found out by places that lies in a range.
+pub(super) fn within<'a, T>(all: &'a [(u32, T)], range: &Range<u32>) -> &'a [(u32, T)] {
+    let from = all.partition_point(|(place, _)| *place < range.start);
+    let until = all.partition_point(|(place, _)| *place < range.end);
+    &all[from..until]
+}
+
+impl Known {
+    /// What comes to something else at some places for those of whom this is seen.
+    pub(super) fn changes_at(&self, seen: u32, range: &Range<u32>) -> &[At] {
+        self.there.get(&seen).map_or(&[], |there| within(there, range))
+    }
+}
+
+/// Does something for parts of a list, several at once, and hands out what came of it in order.
+fn in_parts<'t, T: Sync, R: Send>(
+    all: &'t [T],
+    each: Each<'_>,
+    one: &(dyn Fn(&'t [T]) -> R + Sync),
+) -> Vec<R> {
+    let size = (all.len() / 16).clamp(1, TOGETHER).max(all.len() / 64);
+    let parts: Vec<&'t [T]> = all.chunks(size).collect();
+    let found: Mutex<BTreeMap<usize, R>> = Mutex::default();
+    each(parts.len(), &|part| {
+        let of_part = one(parts[part]);
+        found.lock().unwrap_or_else(PoisonError::into_inner).insert(part, of_part);
+    });
+    found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().collect()
+}
+
+impl<'e> Comparison<'e> {
+    fn classes<'c>(&'c self, shared: &'c Shared<'c, 'e>) -> PlaceClasses<'c> {
+        let estates = [self.before, self.after].map(Index::estate);
+        PlaceClasses::new(estates, self.spots.each_ref(), &shared.places)
+    }
+
+    /// What the change does to these of everybody, in all their sessions.
+    #[must_use]
+    pub fn impact(&self, names: &[String], each: Each<'_>) -> Impact {
+        let shared = Shared::new(self);
+        let mut limited: super::LimitedIn = [Limited::new(), Limited::new()];
+        let (mut people, mut roles) = (Vec::new(), Vec::new());
+        for part in in_parts(names, each, &|names| {
+            let mut compared = self.compared();
+            names.iter().map(|name| compared.person(&shared, name)).collect::<Vec<_>>()
+        }) {
+            for (person, changed) in part {
+                if changed != RolesChanged::default() {
+                    roles.push((person.name.to_owned(), changed));
+                }
+                people.push(person);
+            }
+        }
+        let mut known = Known::default();
+        let mut classes = self.classes(&shared);
+        let mut compared = self.compared();
+        let Tasks { tasks, alike } = tasks(&shared, &people, &mut compared, &mut classes);
+        let found = in_parts(&tasks, each, &|tasks| {
+            let mut compared = self.compared();
+            let done = |task: &Task| compared.done(&shared, &people, task);
+            tasks.iter().map(done).collect::<Vec<_>>()
+        });
+        let found: Vec<(Option<u32>, [bool; 2])> = found
+            .into_iter()
+            .flatten()
+            .map(|(changes, is_limited)| {
+                let is_some = !changes.is_empty();
+                (is_some.then(|| known.changes.number(changes.into())), is_limited)
+            })
+            .collect();
+        for (seen, place, task) in alike {
+            let (changes, is_limited) = found[task as usize];
+            known.there.entry(seen).or_default().extend(changes.map(|number| (place, number)));
+            let scopes = shared.places.scopes[place as usize].into_iter().zip(is_limited);
+            for (limited, (scope, is_limited)) in limited.iter_mut().zip(scopes) {
+                limited.extend(scope.filter(|_| is_limited));
+            }
+        }
+        known.there.values_mut().for_each(|there| there.sort_unstable());
+        let HeldTasks { tasks, alike } =
+            held_tasks(&shared, &people, &known, &mut compared, &mut classes);
+        let found = in_parts(&tasks, each, &|tasks| {
+            let mut compared = self.compared();
+            let held = |task: &HeldTask| compared.held(&shared, &people, &known, task);
+            tasks.iter().map(held).collect::<Vec<_>>()
+        });
+        let found: Vec<Arc<[bool]>> = found.into_iter().flatten().map(Arc::from).collect();
+        for (seen_of_both, place, task) in alike {
+            let held = &found[task as usize];
+            if held.contains(&true) {
+                known.held.entry(seen_of_both).or_default().push((place, Arc::clone(held)));
+            }
+        }
+        known.held.values_mut().for_each(|held| held.sort_unstable_by_key(|(place, _)| *place));
+        Impact { changes: changes(&shared, &people, known), roles, limited }
+    }
+}
+
+/// What has to be compared.
+struct Tasks {
+    tasks: Vec<Task>,
+    /// What is seen at which place, and the task that tells what comes to something else there.
+    alike: Vec<(u32, u32, u32)>,
+}
+
+/// For each class of places that count and everything that is seen there, the first session of which it
+/// is seen.
+fn tasks<'e>(
+    shared: &Shared<'_, 'e>,
+    people: &[Person<'_>],
+    compared: &mut Compared<'_, 'e>,
+    classes: &mut PlaceClasses<'_>,
+) -> Tasks {
+    let mut covered: FxHashMap<u32, BTreeMap<u32, u32>> = FxHashMap::default();
+    let mut known: FxHashMap<SeenThere, u32> = FxHashMap::default();
+    let numbers = shared.numbers();
+    let (mut tasks, mut alike) = (Vec::new(), Vec::new());
+    for (i, person) in people.iter().enumerate() {
+        for (j, session) in person.sessions.iter().enumerate() {
+            for stretch in &session.stretches {
+                for (range, seen) in &stretch.pieces {
+                    let left = cover(covered.entry(*seen).or_default(), range);
+                    if left.is_empty() {
+                        continue;
+                    }
+                    let matters = numbers.matters(*seen);
+                    let left = left.into_iter().flat_map(|left| stretch.concern.places_in(left));
+                    for place in left {
+                        let class = classes.of(&matters, *place, |parts| {
+                            compared.told_at(shared, &session.session, parts, *place)
+                        });
+                        let there = numbers.seen_there(*seen, class, shared.places.depth(*place));
+                        let task = *known.entry(there).or_insert(tasks.len() as u32);
+                        alike.push((*seen, *place, task));
+                        if task as usize == tasks.len() {
+                            tasks.push(Task {
+                                person: i,
+                                session: j,
+                                concern: Arc::clone(&stretch.concern),
+                                place: *place,
+                                seen: *seen,
+                            });
+                        }
+                    }
+                }
+            }
+        }
+    }
+    Tasks { tasks, alike }
+}
+
+/// Adds a range to ranges that lie apart; what of it was in none of them.
+pub(super) fn cover(covered: &mut BTreeMap<u32, u32>, range: &Range<u32>) -> Vec<Range<u32>> {
+    let mut left = Vec::new();
+    let (mut from, mut until) = (range.start, range.end);
+    let touching: Vec<(u32, u32)> = covered
+        .range(..=range.end)
+        .rev()
+        .take_while(|(_, end)| **end >= range.start)
+        .map(|(start, end)| (*start, *end))
+        .collect();
+    let mut next = range.start;
+    for (start, end) in touching.into_iter().rev() {
+        if next < start {
+            left.push(next..start.min(range.end));
+        }
+        next = next.max(end);
+        covered.remove(&start);
+        (from, until) = (from.min(start), until.max(end));
+    }
+    if next < range.end {
+        left.push(next..range.end);
+    }
+    covered.insert(from, until);
+    left
+}
+
+/// Puts together what was found out, session by session.
+fn changes(shared: &Shared<'_, '_>, people: &[Person<'_>], mut known: Known) -> Changes {
+    let mut sessions: Vec<(String, String, Vec<At>)> = Vec::new();
+    let mut told: FxHashMap<(u32, Vec<Option<&str>>), u32> = FxHashMap::default();
+    for person in people {
+        for (j, session) in person.sessions.iter().enumerate() {
+            let mut list: Vec<At> = Vec::new();
+            for stretch in &session.stretches {
+                let from = list.len();
+                for (range, seen) in &stretch.pieces {
+                    list.extend(known.changes_at(*seen, range));
+                }
+                if list.len() > from && !known.held.is_empty() {
+                    with_held(
+                        shared,
+                        (person, j),
+                        stretch,
+                        &mut list[from..],
+                        &mut known,
+                        &mut told,
+                    );
+                }
+            }
+            sessions.push((person.name.to_owned(), session.role.clone(), list));
+        }
+    }
+    Changes::new(sessions, known.changes.all, Arc::clone(&shared.places.paths))
+}
+
+impl<'e> Compared<'_, 'e> {
+    /// Somebody's sessions, and what counts of them; and the roles that they can newly take up, or no
+    /// longer.
+    fn person<'n>(&mut self, shared: &Shared<'_, 'e>, name: &'n str) -> (Person<'n>, RolesChanged) {
+        let of_both = self.sessions(name);
+        let roles = RolesChanged::of(&of_both);
+        let mut sessions: Vec<OneSession> = of_both
+            .into_iter()
+            .map(|(role, session)| {
+                let concerned = self.concerned(name, &session);
+                let stretches = self.stretches(shared, &session, &concerned);
+                OneSession { role, session, stretches, profiles: Vec::new() }
+            })
+            .collect();
+        // What each session concerns, and where: the others are asked about it, too.
+        let mut concerns: Vec<(Arc<Concern>, Vec<Range<u32>>)> = Vec::new();
+        for stretch in sessions.iter().flat_map(|session| &session.stretches) {
+            let known = concerns.iter_mut().find(|(known, _)| Arc::ptr_eq(known, &stretch.concern));
+            match known {
+                Some((_, ranges)) if ranges.contains(&stretch.range) => {}
+                Some((_, ranges)) => ranges.push(stretch.range.clone()),
+                None => {
+                    concerns.push((Arc::clone(&stretch.concern), vec![stretch.range.clone()]));
+                }
+            }
+        }
+        for one in &mut sessions {
+            for (concern, ranges) in &concerns {
+                let profile = self.profile(shared, &one.session, (concern, ranges));
+                let stretches = one.stretches.iter_mut();
+                for stretch in stretches.filter(|one| Arc::ptr_eq(&one.concern, concern)) {
+                    stretch.pieces = shared.pieces(&profile, stretch.range.clone());
+                    // Where no place counts, nothing is seen.
+                    stretch
+                        .pieces
+                        .retain(|(range, _)| !concern.places_in(range.clone()).is_empty());
+                }
+                one.profiles.push((Arc::clone(concern), profile));
+            }
+        }
+        // Only what rises may have been held by another session.
+        if sessions.len() < 2 {
+            sessions.iter_mut().for_each(|one| one.profiles.clear());
+        }
+        (Person { name, sessions }, roles)
+    }
+
+    /// The places at which one of the estates may allow a session something that counts.
+    fn stretches(
+        &mut self,
+        shared: &Shared<'_, 'e>,
+        session: &InBoth,
+        concerned: &Concerned,
+    ) -> Vec<Stretch> {
+        let is_bounded = !self.comparison.request.under.is_empty();
+        let policy = |part: &Part| match is_bounded {
+            true => None,
+            false => part.policy.clone(),
+        };
+        let mut parts: Vec<(Range<u32>, Option<Box<str>>)> = Vec::new();
+        for part in &concerned.parts {
+            let policy = policy(part);
+            let Some(range) = self.range(shared, &part.place) else { continue };
+            let concern = shared.concern(&policy.clone().map(|policy| vec![policy]));
+            for other in self.allowed(shared, session, &concern, &range) {
+                let both = range.start.max(other.start)..range.end.min(other.end);
+                if !both.is_empty() {
+                    parts.push((both, policy.clone()));
+                }
+            }
+        }
+        let mut bounds: Vec<u32> =
+            parts.iter().flat_map(|(range, _)| [range.start, range.end]).collect();
+        bounds.sort_unstable();
+        bounds.dedup();
+        let mut stretches: Vec<Stretch> = Vec::new();
+        for range in bounds.windows(2).map(|both| both[0]..both[1]) {
+            let within = parts.iter().filter(|(part, _)| part.contains(&range.start));
+            let mut policies: Vec<&Option<Box<str>>> = within.map(|(_, policy)| policy).collect();
+            if policies.is_empty() {
+                continue;
+            }
+            policies.sort_unstable();
+            policies.dedup();
+            let concern = shared.concern(&policies.into_iter().cloned().collect());
+            match stretches.last_mut() {
+                Some(last)
+                    if last.range.end == range.start && Arc::ptr_eq(&last.concern, &concern) =>
+                {
+                    last.range.end = range.end;
+                }
+                _ => stretches.push(Stretch { concern, range, pieces: Vec::new() }),
+            }
+        }
+        stretches
+    }
+
+    fn range(&self, shared: &Shared<'_, 'e>, place: &PartPlace) -> Option<Range<u32>> {
+        let (PartPlace::Below(path) | PartPlace::At(path)) = place else {
+            return Some(shared.places.all());
+        };
+        let found = self.sides.iter().enumerate().find_map(|(i, side)| {
+            let id = side.decider.index.estate().scopes.find(path)?;
+            Some(shared.places.of(i, id))
+        })?;
+        Some(match place {
+            PartPlace::At(_) => found..found + 1,
+            _ => shared.places.below(found),
+        })
+    }
+
+    /// What comes to something else at a place; and in which estates not all items there were told
+    /// apart.
+    fn done(
+        &mut self,
+        shared: &Shared<'_, 'e>,
+        people: &[Person<'_>],
+        task: &Task,
+    ) -> (Vec<Change>, [bool; 2]) {
+        let session = &people[task.person].sessions[task.session].session;
+        let path = &*shared.places.paths[task.place as usize];
+        let actions = task.concern.actions();
+        let mut found: Vec<Change> = Vec::new();
+        for (place, row) in self.rows(session, path, actions) {
+            let turns = self.compare(session, &row, actions);
+            found.extend(turns.into_iter().map(|turn| Change {
+                rest: place[path.len()..].into(),
+                action: turn.action,
+                before: turn.before,
+                after: turn.after,
+                is_gained: turn.is_gained,
+                is_lost: turn.is_lost,
+                is_decided: turn.is_decided,
+                held_as: None,
+            }));
+        }
+        let limited = self.sides.each_mut().map(|side| std::mem::take(&mut side.limited));
+        (found, limited.map(|limited| !limited.is_empty()))
+    }
+}

@@ -1,0 +1,202 @@
+//! What somebody gains in one session and could do before in another one.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
+
+use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
+use super::changes::{At, Change};
+use super::everybody::{Known, Person, Stretch, Task, cover, within};
+use super::place_classes::PlaceClasses;
+use super::sessions::Compared;
+use crate::catalogue::ActionSet;
+use crate::id::ActionId;
+use crate::reach;
+
+/// Whether what rose was allowed before to another session of the person.
+pub(super) struct HeldTask {
+    pub(super) task: Task,
+    pub(super) other: usize,
+}
+
+/// What has to be asked of other sessions.
+pub(super) struct HeldTasks {
+    pub(super) tasks: Vec<HeldTask>,
+    /// What is seen of a session and of another at which place, and the task that tells what the other
+    /// could do there.
+    pub(super) alike: Vec<([u32; 2], u32, u32)>,
+}
+
+/// For each change that rose, and each other session of the same person of which something else is
+/// seen that may allow anything: whether it did.
+pub(super) fn held_tasks<'e>(
+    shared: &Shared<'_, 'e>,
+    people: &[Person<'_>],
+    known: &Known,
+    compared: &mut Compared<'_, 'e>,
+    classes: &mut PlaceClasses<'_>,
+) -> HeldTasks {
+    let rises: Vec<bool> = known.changes.all.iter().map(|all| all.iter().any(rose)).collect();
+    let mut covered: FxHashMap<[u32; 2], BTreeMap<u32, u32>> = FxHashMap::default();
+    let mut numbered: FxHashMap<[SeenThere; 2], u32> = FxHashMap::default();
+    let (mut tasks, mut alike) = (Vec::new(), Vec::new());
+    each_other(shared, people, |(i, j), stretch, other, range, seen_of_both| {
+        let left = cover(covered.entry(seen_of_both).or_default(), &range);
+        if left.is_empty() {
+            return;
+        }
+        let numbers = shared.numbers();
+        let matters = seen_of_both.map(|seen| numbers.matters(seen));
+        let changes = left.iter().flat_map(|left| known.changes_at(seen_of_both[0], left));
+        for (place, _) in changes.filter(|(_, changes)| rises[*changes as usize]) {
+            let there = [(0, j), (1, other)].map(|(k, session)| {
+                let session = &people[i].sessions[session].session;
+                let class = classes.of(&matters[k], *place, |parts| {
+                    compared.told_at(shared, session, parts, *place)
+                });
+                numbers.seen_there(seen_of_both[k], class, shared.places.depth(*place))
+            });
+            let task = *numbered.entry(there).or_insert(tasks.len() as u32);
+            alike.push((seen_of_both, *place, task));
+            if task as usize == tasks.len() {
+                let concern = Arc::clone(&stretch.concern);
+                let (place, seen) = (*place, seen_of_both[0]);
+                tasks.push(HeldTask {
+                    task: Task { person: i, session: j, concern, place, seen },
+                    other,
+                });
+            }
+        }
+    });
+    HeldTasks { tasks, alike }
+}
+
+/// Calls `each` with every session (whose, and which), a stretch of it, another session of the same
+/// person, and the places there at which something else is seen of the other that may allow anything,
+/// with what is seen of both; the others by the names of their roles.
+fn each_other<'p>(
+    shared: &Shared<'_, '_>,
+    people: &'p [Person<'_>],
+    mut each: impl FnMut((usize, usize), &'p Stretch, usize, Range<u32>, [u32; 2]),
+) {
+    for (i, person) in people.iter().enumerate() {
+        for (j, session) in person.sessions.iter().enumerate() {
+            for stretch in &session.stretches {
+                for (other, pieces) in others(shared, person, j, stretch) {
+                    each_pair(&stretch.pieces, &pieces, |range, seen_of_both| {
+                        each((i, j), stretch, other, range, seen_of_both);
+                    });
+                }
+            }
+        }
+    }
+}
+
+/// Calls `each` with the places at which something else is seen of two sessions.
+fn each_pair(one: &[Piece], other: &[Piece], mut each: impl FnMut(Range<u32>, [u32; 2])) {
+    let mut first = 0;
+    for (range, seen) in one {
+        while other.get(first).is_some_and(|(other, _)| other.end <= range.start) {
+            first += 1;
+        }
+        let meeting = other[first..].iter().take_while(|(other, _)| other.start < range.end);
+        for (its, other_seen) in meeting.filter(|(_, other_seen)| other_seen != seen) {
+            each(range.start.max(its.start)..range.end.min(its.end), [*seen, *other_seen]);
+        }
+    }
+}
+
+fn rose(change: &Change) -> bool {
+    change.before < change.after
+}
+
+/// The other sessions of a person that the estate before has and may allow something in a stretch of
+/// one of them, and what is seen of them there; by the names of the roles.
+fn others(
+    shared: &Shared<'_, '_>,
+    person: &Person<'_>,
+    session: usize,
+    stretch: &Stretch,
+) -> Vec<(usize, Vec<Piece>)> {
+    let others = person.sessions.iter().enumerate();
+    let others = others.filter(|(i, other)| *i != session && other.session[0].is_some());
+    let seen = others.filter_map(|(i, other)| {
+        let of = |(concern, _): &&(Arc<Concern>, Profile)| Arc::ptr_eq(concern, &stretch.concern);
+        let (_, profile) = other.profiles.iter().find(of)?;
+        let mut pieces = shared.pieces(profile, stretch.range.clone());
+        let numbers = shared.numbers();
+        pieces.retain(|(_, seen)| numbers.may_be_granted_before(*seen));
+        (!pieces.is_empty()).then_some((i, pieces))
+    });
+    seen.collect()
+}
+
+/// Says of what rose which other session was allowed it before, the first by the name of its role.
+pub(super) fn with_held<'p>(
+    shared: &Shared<'_, '_>,
+    (person, session): (&'p Person<'_>, usize),
+    stretch: &Stretch,
+    list: &mut [At],
+    known: &mut Known,
+    told: &mut FxHashMap<(u32, Vec<Option<&'p str>>), u32>,
+) {
+    let mut by: BTreeMap<u32, Vec<Option<&'p str>>> = BTreeMap::new();
+    for (other, pieces) in others(shared, person, session, stretch) {
+        let role: &'p str = &person.sessions[other].role;
+        each_pair(&stretch.pieces, &pieces, |range, seen_of_both| {
+            let held = known.held.get(&seen_of_both).map_or(&[][..], |held| within(held, &range));
+            for (place, held) in held {
+                let by = by.entry(*place).or_insert_with(|| vec![None; held.len()]);
+                for (by, _) in by.iter_mut().zip(&**held).filter(|(_, held)| **held) {
+                    by.get_or_insert(role);
+                }
+            }
+        });
+    }
+    for (place, changes) in list {
+        let Some(by) = by.remove(place) else { continue };
+        *changes = *told.entry((*changes, by)).or_insert_with_key(|(changes, by)| {
+            let all = known.changes.all[*changes as usize].iter().zip(by);
+            let all =
+                all.map(|(change, by)| Change { held_as: by.map(Into::into), ..change.clone() });
+            known.changes.number(all.collect::<Vec<_>>().into())
+        });
+    }
+}
+
+impl<'e> Compared<'_, 'e> {
+    /// Which of the changes of a session at a place rose and were allowed before to another session of
+    /// the same person.
+    pub(super) fn held(
+        &mut self,
+        shared: &Shared<'_, 'e>,
+        people: &[Person<'_>],
+        known: &Known,
+        HeldTask { task, other }: &HeldTask,
+    ) -> Box<[bool]> {
+        let sessions = &people[task.person].sessions;
+        let path = &*shared.places.paths[task.place as usize];
+        let changes = known.changes_at(task.seen, &(task.place..task.place + 1));
+        let Some((_, changes)) = changes.first() else { return Box::default() };
+        let changes = &known.changes.all[*changes as usize];
+        let Some(view) = &sessions[*other].session[0] else { return Box::default() };
+        let mut allowed: FxHashMap<String, ActionSet> = FxHashMap::default();
+        for (place, row) in self.rows(&sessions[task.session].session, path, task.concern.actions())
+        {
+            if let Some(spot) = &row[0] {
+                let cells = reach::cells_at(&mut self.sides[0].decider, view, spot, None);
+                allowed.insert(place[path.len()..].to_owned(), cells.allow);
+            }
+        }
+        let catalogue = &self.comparison.before.estate().catalogue;
+        let is_allowed = |change: &Change| {
+            let action: Option<ActionId> = catalogue.find_action(&change.action);
+            let there = allowed.get(&*change.rest);
+            rose(change)
+                && there.zip(action).is_some_and(|(there, action)| there.contains(action.index()))
+        };
+        changes.iter().map(is_allowed).collect()
+    }
+}

@@ -1,0 +1,272 @@
+//! Places at which a session of which the same is seen comes to the same, found out without comparing
+//! it there: most places of a large estate are like many others.
+//!
+//! What a comparison looks at is the same for two places of one class, as far as it looks at the
+//! place (spec section 6):
+//! - both are of the same type and kind in each estate, equally deep in one account, with seals equally
+//!   deep above them, and nothing but items and scopes lies in either;
+//! - each attribute of the target that is asked about has the same value at both, and is there at both
+//!   or at neither;
+//! - no name on the way down to either, nor that of a scope in either, is one that a pattern of either
+//!   estate could tell from another: no literal, none that stars or the value of an attribute of anybody
+//!   could match. Where names matter in other ways ([`Matters`]) there are no classes.
+
+use std::fmt::Write as _;
+
+use rustc_hash::{FxHashMap, FxHashSet};
+
+use super::alike::{AskedPart, Matters};
+use super::changes::Numbered;
+use super::places::Places;
+use crate::attribute::Value;
+use crate::estate::Estate;
+use crate::id::{AttributeId, ScopeId};
+use crate::pattern::path::{Part, Segment};
+use crate::principal::Principal;
+use crate::reach::Spots;
+
+/// The classes of the places of two estates.
+pub(super) struct PlaceClasses<'c> {
+    estates: [&'c Estate; 2],
+    spots: [&'c Spots<'c>; 2],
+    places: &'c Places,
+    /// Names that some pattern spells out, or that an attribute of somebody has as its value.
+    spelled: FxHashSet<String>,
+    /// Segments of patterns with stars.
+    starred: Vec<Vec<Piece>>,
+    /// Whether a name is none that a pattern could tell from another.
+    plain: FxHashMap<Box<str>, bool>,
+    /// What a place is apart from attributes; `None` where it is like no other.
+    apart: FxHashMap<u32, Option<(u32, bool)>>,
+    classes: FxHashMap<(u32, u32), Class>,
+    descriptions: Numbered<String>,
+}
+
+/// The class of a place.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Class {
+    /// The same for all places of the class; that of a place which is like no other is its own.
+    pub(super) number: u32,
+    /// Whether no pattern could tell the names of its path, save the account's, from others.
+    pub(super) has_plain_names: bool,
+}
+
+/// Part of a segment, with what an attribute's value could be taken for anything.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+enum Piece {
+    Text(Box<str>),
+    Anything,
+}
+
+/// Classes are numbered from here on, so that no number is that of a place.
+const FIRST_CLASS: u32 = 1 << 31;
+
+impl<'c> PlaceClasses<'c> {
+    pub(super) fn new(
+        estates: [&'c Estate; 2],
+        spots: [&'c Spots<'c>; 2],
+        places: &'c Places,
+    ) -> Self {
+        let mut spelled: FxHashSet<String> = FxHashSet::default();
+        let mut starred: FxHashSet<Vec<Piece>> = FxHashSet::default();
+        for estate in estates {
+            add_values(estate, &mut spelled);
+            for statement in &estate.statements {
+                let patterns = statement.on.plain.iter().chain(&statement.on.excluded);
+                for segment in patterns.flat_map(|pattern| &pattern.segments) {
+                    match segment {
+                        Segment::Literal(text) => drop(spelled.insert(text.to_string())),
+                        // Alone, an attribute's value is one that is known to be one.
+                        Segment::Mixed(parts) if !matches!(parts[..], [Part::Brace(_)]) => {
+                            starred.insert(parts.iter().map(piece).collect());
+                        }
+                        Segment::Mixed(_) | Segment::Any | Segment::Rest => {}
+                    }
+                }
+            }
+        }
+        Self {
+            estates,
+            spots,
+            places,
+            spelled,
+            starred: starred.into_iter().collect(),
+            plain: FxHashMap::default(),
+            apart: FxHashMap::default(),
+            classes: FxHashMap::default(),
+            descriptions: Numbered::default(),
+        }
+    }
+
+    /// The class of a place, where this matters; `told` says what comparisons come to there.
+    pub(super) fn of(
+        &mut self,
+        matters: &Matters,
+        place: u32,
+        told: impl FnOnce(&[AskedPart]) -> Option<String>,
+    ) -> Class {
+        let alone = Class { number: place, has_plain_names: false };
+        if matters.names {
+            return alone;
+        }
+        if let Some(known) = self.classes.get(&(matters.asked, place)) {
+            return *known;
+        }
+        let class = match self.apart(place) {
+            None => alone,
+            Some((apart, has_plain_names)) => {
+                let mut description = format!("{apart}");
+                let mut compared = &[][..];
+                match told(&matters.parts) {
+                    Some(told) => description.push_str(&told),
+                    // Then what is compared matters: what is known of who asks, and what the place bears.
+                    None => {
+                        let _ = write!(description, " {}", matters.asked);
+                        compared = &matters.in_parts;
+                    }
+                }
+                for (estate, attribute) in matters.attributes.iter().chain(compared) {
+                    let told = self.attribute(*estate, *attribute, place);
+                    description.push_str(&told);
+                }
+                let number = FIRST_CLASS + self.descriptions.number(description);
+                Class { number, has_plain_names }
+            }
+        };
+        self.classes.insert((matters.asked, place), class);
+        class
+    }
+
+    /// What an attribute is at a place, and whether it is there.
+    fn attribute(&self, estate: usize, attribute: AttributeId, place: u32) -> String {
+        let Some(scope) = self.places.scopes[place as usize][estate] else { return String::new() };
+        let estate = self.estates[estate];
+        let chain = || estate.scopes.chain(scope).map(|at| &estate.scope(at).attributes);
+        let value = chain().find_map(|attributes| attributes.value(attribute));
+        let is_there = chain().any(|attributes| attributes.has(attribute));
+        format!(" {} {value:?} {is_there}", estate.attribute_names.name(attribute))
+    }
+
+    fn apart(&mut self, place: u32) -> Option<(u32, bool)> {
+        if let Some(known) = self.apart.get(&place) {
+            return *known;
+        }
+        let described = self.described(place);
+        let number = described.map(|(text, plain)| (self.descriptions.number(text), plain));
+        self.apart.insert(place, number);
+        number
+    }
+
+    /// What a place is apart from attributes, and whether all its names but the account's are plain.
+    fn described(&mut self, place: u32) -> Option<(String, bool)> {
+        let places = self.places;
+        let scopes = places.scopes[place as usize];
+        let mut text = String::from("a place");
+        let mut holds_items = false;
+        for (i, id) in scopes.into_iter().enumerate() {
+            let Some(id) = id else {
+                text.push_str(" none");
+                continue;
+            };
+            if self.spots[i].has_identities(id) {
+                return None;
+            }
+            let estate = self.estates[i];
+            let scope = estate.scope(id);
+            holds_items |= scope.holds_items();
+            let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
+            let sealed = |id: &ScopeId| estate.scope(*id).sealed;
+            let seals: Vec<u32> =
+                estate.scopes.chain(id).filter(sealed).map(|id| estate.scope(id).depth).collect();
+            // A string takes whatever is written to it.
+            let _ = write!(text, " {:?} {kind:?} {} {seals:?}", scope.scope_type, scope.depth);
+        }
+        if holds_items {
+            let below = places.below(place);
+            let mut next = below.start + 1;
+            while next < below.end {
+                let path = &places.paths[next as usize];
+                if !self.is_plain(path.rsplit('/').next().unwrap_or_default()) {
+                    return None;
+                }
+                next = places.below(next).end;
+            }
+        }
+        let mut names = places.paths[place as usize].split('/');
+        text.extend(names.next().map(|account| format!(" {account}")));
+        let mut has_plain_names = true;
+        for name in names {
+            text.push('/');
+            if !self.is_plain(name) {
+                text.push_str(name);
+                has_plain_names = false;
+            }
+        }
+        Some((text, has_plain_names))
+    }
+
+    /// Whether no pattern could tell a name from others of which that is so.
+    fn is_plain(&mut self, name: &str) -> bool {
+        if let Some(known) = self.plain.get(name) {
+            return *known;
+        }
+        let is_plain = !self.spelled.contains(name)
+            && !self.starred.iter().any(|pieces| may_match(pieces, name));
+        self.plain.insert(name.into(), is_plain);
+        is_plain
+    }
+}
+
+fn piece<A>(part: &Part<A>) -> Piece {
+    match part {
+        Part::Text(text) => Piece::Text(text.clone()),
+        Part::Star | Part::Brace(_) => Piece::Anything,
+    }
+}
+
+/// Whether a name is one that begins with the first text, if a text is first, ends with the last, if one
+/// is last, and has the others in between, in order.
+fn may_match(pieces: &[Piece], name: &str) -> bool {
+    let (mut left, mut is_anywhere) = (name, false);
+    for (i, piece) in pieces.iter().enumerate() {
+        let Piece::Text(text) = piece else {
+            is_anywhere = true;
+            continue;
+        };
+        let after = match is_anywhere {
+            true if i + 1 == pieces.len() => return left.ends_with(&**text),
+            true => left.find(&**text).map(|at| &left[at + text.len()..]),
+            false => left.strip_prefix(&**text),
+        };
+        let Some(after) = after else { return false };
+        (left, is_anywhere) = (after, false);
+    }
+    is_anywhere || left.is_empty()
+}
+
+/// Whatever an attribute of somebody who asks may have as its value, as a name.
+fn add_values(estate: &Estate, found: &mut FxHashSet<String>) {
+    fn add(value: &Value, found: &mut FxHashSet<String>) {
+        match value {
+            Value::Text(text) => drop(found.insert(text.to_string())),
+            Value::Integer(number) => drop(found.insert(number.to_string())),
+            Value::Boolean(is) => drop(found.insert(is.to_string())),
+            Value::List(values) => values.iter().for_each(|value| add(value, found)),
+            // A moment is no name.
+            Value::Time(_) => {}
+        }
+    }
+    for who in estate.principals() {
+        found.insert(estate.principal_id(who));
+        // The name of a workload is its path, which is no name.
+        found.insert(estate.principal_name(who).to_owned());
+        if !matches!(who, Principal::Workload(_)) {
+            let own = estate.identity(who).into_iter().flat_map(|who| who.attributes.iter());
+            own.for_each(|(_, value)| add(value, found));
+        }
+        found.insert(Estate::principal_type(who).word().to_owned());
+    }
+    for (_, scope) in estate.scopes.iter() {
+        scope.attributes.iter().for_each(|(_, value)| add(value, found));
+    }
+}
