@@ -125,25 +125,35 @@ impl<T: Clone + Eq + Hash> Numbered<T> {
     }
 }
 
-impl Changes {
-    /// Of sessions, each with its list; those whose list is empty are left out.
-    pub(super) fn new(
-        sessions: impl IntoIterator<Item = (String, String, Vec<At>)>,
-        there: Vec<Arc<[Change]>>,
-        paths: Arc<[Box<str>]>,
-    ) -> Self {
-        let mut lists: Numbered<Arc<[At]>> = Numbered::default();
-        let sessions = sessions.into_iter().filter(|(.., list)| !list.is_empty());
-        let sessions = sessions.map(|(who, role, list)| ChangedSession {
-            who: who.into(),
-            role: role.into(),
-            list: lists.number(list.into()),
-        });
-        let mut sessions: Vec<ChangedSession> = sessions.collect();
-        sessions.sort_by(|a, b| (&a.who, &a.role).cmp(&(&b.who, &b.role)));
-        Self { sessions, lists: lists.all, there, paths }
+/// Sessions as they come, each with its list.
+#[derive(Default)]
+pub(super) struct Lists {
+    sessions: Vec<ChangedSession>,
+    lists: Numbered<Arc<[At]>>,
+}
+
+impl Lists {
+    /// Adds a session, unless nothing comes to something else for it.
+    pub(super) fn add(&mut self, who: &str, role: &str, list: &[At]) {
+        if list.is_empty() {
+            return;
+        }
+        let list = match self.lists.numbers.get(list) {
+            Some(known) => *known,
+            None => self.lists.number(list.into()),
+        };
+        self.sessions.push(ChangedSession { who: who.into(), role: role.into(), list });
     }
 
+    /// All of them.
+    pub(super) fn changes(self, there: Vec<Arc<[Change]>>, paths: Arc<[Box<str>]>) -> Changes {
+        let Self { mut sessions, lists } = self;
+        sessions.sort_by(|a, b| (&a.who, &a.role).cmp(&(&b.who, &b.role)));
+        Changes { sessions, lists: lists.all, there, paths }
+    }
+}
+
+impl Changes {
     /// Of cells, each of which is there once.
     #[must_use]
     pub fn of(cells: &[Cell]) -> Self {
@@ -173,14 +183,13 @@ impl Changes {
                 held_as: cell.held_as.as_deref().map(Into::into),
             });
         }
-        let sessions: Vec<(String, String, Vec<At>)> = sessions
-            .into_iter()
-            .map(|(who, role, list)| {
-                let at = |(place, changes): AtPlace| (place, there.number(changes.into()));
-                (who, role, list.into_iter().map(at).collect())
-            })
-            .collect();
-        Self::new(sessions, there.all, places.all.into())
+        let mut lists = Lists::default();
+        for (who, role, list) in sessions {
+            let at = |(place, changes): AtPlace| (place, there.number(changes.into()));
+            let list: Vec<At> = list.into_iter().map(at).collect();
+            lists.add(&who, &role, &list);
+        }
+        lists.changes(there.all, places.all.into())
     }
 
     /// Whether nothing comes to something else.
@@ -219,61 +228,50 @@ impl Changes {
     /// as, and whether they are opened or closed, is not told apart.
     #[must_use]
     pub fn only(&self, is: impl Fn(&Change) -> bool) -> Self {
-        self.kept(
-            |_| (),
-            |(), change| {
-                is(change).then(|| Change {
-                    is_gained: false,
-                    is_lost: false,
-                    held_as: None,
-                    ..change.clone()
-                })
-            },
-        )
+        let mut there: Numbered<Arc<[Change]>> = Numbered::default();
+        let told = |change: &Change| Change {
+            is_gained: false,
+            is_lost: false,
+            held_as: None,
+            ..change.clone()
+        };
+        let kept = self.there.iter().map(|changes| {
+            let kept: Vec<Change> = changes.iter().filter(|one| is(one)).map(told).collect();
+            (!kept.is_empty()).then(|| there.number(kept.into()))
+        });
+        let kept: Vec<Option<u32>> = kept.collect();
+        self.kept(there, |place, at| Some((place, kept[at as usize]?)))
     }
 
     /// The cells on some rows, of some actions.
     #[must_use]
     pub fn within(&self, takes: impl Fn(&str, &str) -> bool) -> Self {
-        self.kept(
-            |path| path.to_owned(),
-            |path, change| {
-                takes(&format!("{path}{}", change.rest), &change.action).then(|| change.clone())
-            },
-        )
+        let mut there: Numbered<Arc<[Change]>> = Numbered::default();
+        let mut known: FxHashMap<At, Option<u32>> = FxHashMap::default();
+        for &(place, at) in self.lists.iter().flat_map(|list| list.iter()) {
+            known.entry((place, at)).or_insert_with(|| {
+                let path = &self.paths[place as usize];
+                let takes = |one: &&Change| takes(&format!("{path}{}", one.rest), &one.action);
+                let kept: Vec<Change> =
+                    self.there[at as usize].iter().filter(takes).cloned().collect();
+                (!kept.is_empty()).then(|| there.number(kept.into()))
+            });
+        }
+        self.kept(there, |place, at| Some((place, (*known.get(&(place, at))?)?)))
     }
 
-    /// What is kept of each cell. What is asked about a place is all that counts of it.
-    fn kept<K: Clone + Eq + Hash>(
-        &self,
-        of_place: impl Fn(&str) -> K,
-        keep: impl Fn(&K, &Change) -> Option<Change>,
-    ) -> Self {
-        let mut there: Numbered<Arc<[Change]>> = Numbered::default();
-        let mut known: FxHashMap<(K, u32), Option<u32>> = FxHashMap::default();
+    /// The same sessions, with what is kept of their lists.
+    fn kept(&self, there: Numbered<Arc<[Change]>>, keep: impl Fn(u32, u32) -> Option<At>) -> Self {
         let mut lists: Numbered<Arc<[At]>> = Numbered::default();
-        let lists_kept: Vec<u32> = self
-            .lists
-            .iter()
-            .map(|list| {
-                let kept = list.iter().filter_map(|(place, at)| {
-                    let key = (of_place(&self.paths[*place as usize]), *at);
-                    if let Some(known) = known.get(&key) {
-                        return Some((*place, (*known)?));
-                    }
-                    let changes = self.there[*at as usize].iter();
-                    let kept: Vec<Change> = changes.filter_map(|one| keep(&key.0, one)).collect();
-                    let number = (!kept.is_empty()).then(|| there.number(kept.into()));
-                    known.insert(key, number);
-                    Some((*place, number?))
-                });
-                lists.number(kept.collect())
-            })
-            .collect();
+        let of_list = |list: &Arc<[At]>| {
+            let kept = list.iter().filter_map(|(place, at)| keep(*place, *at));
+            lists.number(kept.collect())
+        };
+        let kept: Vec<u32> = self.lists.iter().map(of_list).collect();
         let sessions = self
             .sessions
             .iter()
-            .map(|one| ChangedSession { list: lists_kept[one.list as usize], ..one.clone() });
+            .map(|one| ChangedSession { list: kept[one.list as usize], ..one.clone() });
         let sessions = sessions.filter(|one| !lists.all[one.list as usize].is_empty()).collect();
         Self { sessions, lists: lists.all, there: there.all, paths: self.paths.clone() }
     }
@@ -287,7 +285,7 @@ impl Changes {
             earlier.sessions.iter().map(|one| (key(one), one.list)).collect();
         let mut there: Numbered<Arc<[Change]>> = Numbered::default();
         let mut known: FxHashMap<(u32, Option<u32>), (Vec<At>, usize)> = FxHashMap::default();
-        let (mut sessions, mut over, mut met) = (Vec::new(), 0, 0);
+        let (mut sessions, mut over, mut met) = (Lists::default(), 0, 0);
         for one in &self.sessions {
             let then = lists.get(&key(one)).copied();
             met += then.map_or(0, |list| earlier.count_in(list, |_| true));
@@ -317,11 +315,11 @@ impl Changes {
                 (list, gone)
             });
             over += *gone;
-            sessions.push((one.who.to_string(), one.role.to_string(), list.clone()));
+            sessions.add(&one.who, &one.role, list);
         }
         // Of sessions that nothing comes to something else for any more, all is over.
         over += earlier.count(|_| true) - met;
-        (Self::new(sessions, there.all, Arc::clone(&self.paths)), over)
+        (sessions.changes(there.all, Arc::clone(&self.paths)), over)
     }
 
     /// Sessions with the same cells together, in the order of the first of each.

@@ -15,7 +15,7 @@ use rustc_hash::FxHashMap;
 
 use super::Comparison;
 use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
-use super::changes::{At, Change, Changes, Numbered};
+use super::changes::{At, Change, Changes, Lists, Numbered};
 use super::held::{HeldTask, HeldTasks, held_tasks, with_held};
 use super::place_classes::PlaceClasses;
 use super::sessions::{Compared, Concerned, InBoth, RolesChanged};
@@ -265,11 +265,12 @@ pub(super) fn cover(covered: &mut BTreeMap<u32, u32>, range: &Range<u32>) -> Vec
 
 /// Puts together what was found out, session by session.
 fn changes(shared: &Shared<'_, '_>, people: &[Person<'_>], mut known: Known) -> Changes {
-    let mut sessions: Vec<(String, String, Vec<At>)> = Vec::new();
+    let mut lists = Lists::default();
+    let mut list: Vec<At> = Vec::new();
     let mut told: FxHashMap<(u32, Vec<Option<&str>>), u32> = FxHashMap::default();
     for person in people {
         for (j, session) in person.sessions.iter().enumerate() {
-            let mut list: Vec<At> = Vec::new();
+            list.clear();
             for stretch in &session.stretches {
                 let from = list.len();
                 for (range, seen) in &stretch.pieces {
@@ -286,10 +287,10 @@ fn changes(shared: &Shared<'_, '_>, people: &[Person<'_>], mut known: Known) -> 
                     );
                 }
             }
-            sessions.push((person.name.to_owned(), session.role.clone(), list));
+            lists.add(person.name, &session.role, &list);
         }
     }
-    Changes::new(sessions, known.changes.all, Arc::clone(&shared.places.paths))
+    lists.changes(known.changes.all, Arc::clone(&shared.places.paths))
 }
 
 impl<'e> Compared<'_, 'e> {

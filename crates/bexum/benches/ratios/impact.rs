@@ -25,14 +25,31 @@ pub(crate) fn run(platforms: &Platforms) {
     let resource = &resources[resources.len() / 2].path;
     let account = &scopes[0].path;
     tell("impact on L                          both loads    impact  ratio  memory");
-    for (name, at) in [("a group, at a resource", resource), ("a group, at an account", account)] {
-        let text =
-            format!("[[attach]]\npolicy = \"{policy}\"\nto = \"group:{group}\"\nat = \"{at}\"\n");
+    let attached = |policy: &str, to: &str, at: &str| {
+        format!("[[attach]]\npolicy = \"{policy}\"\nto = \"{to}\"\nat = \"{at}\"\n\n")
+    };
+    let group = format!("group:{group}");
+    // Spread over all of the estate, by steps that share no factor with what there is.
+    let many: String = (0..100)
+        .map(|i| {
+            let group = &estate.groups[i * 37 % estate.groups.len()].identity.name;
+            let role = &estate.roles[i * 7 % estate.roles.len()].identity.name;
+            let to = if i % 3 == 0 { format!("role:{role}") } else { format!("group:{group}") };
+            let policy = &estate.policies[i * 41 % estate.policies.len()].name;
+            attached(policy, &to, &scopes[i * 997 % scopes.len()].path)
+        })
+        .collect();
+    for (name, text, rounds) in [
+        ("a group, at a resource", attached(policy, &group, resource), ROUNDS),
+        ("a group, at an account", attached(policy, &group, account), ROUNDS),
+        ("100 times, to groups and roles", many, ROUNDS),
+        ("everyone, at an account", attached(policy, "everyone", account), 1),
+    ] {
         let after = beside(&before, name, &text);
         let load =
             |folder: &Path| process(bexum().arg("-C").arg(folder).args(["show", "kind:store"]));
         let (mut loads, mut impacts): (Vec<Duration>, Vec<Duration>) = (Vec::new(), Vec::new());
-        for _ in 0..ROUNDS {
+        for _ in 0..rounds {
             loads.push(load(&before).wall + load(&after).wall);
             impacts.push(process(bexum().arg("impact").args([&before, &after])).wall);
         }

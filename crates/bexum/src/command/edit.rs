@@ -260,7 +260,7 @@ fn impact_of(typed: &Typed) -> Impact {
             at_time: typed.at_time.clone(),
             ..Circumstances::default()
         },
-        format: ImpactFormat::Text,
+        format: if typed.format.is_json() { ImpactFormat::Json } else { ImpactFormat::Text },
     }
 }
 

@@ -25,6 +25,9 @@ use crate::render::impact_besides::{InLog, InOther, Later, Turned};
 use crate::render::ruling::By;
 use crate::terminal;
 
+/// Most cells that are told in one JSON text, which is put together before it is written.
+const MOST_IN_JSON: usize = 5_000_000;
+
 /// All that is found out about a change.
 pub(super) struct Weighed<'w> {
     sides: [&'w Side; 2],
@@ -85,6 +88,13 @@ pub(super) fn weigh<T>(
     let differing = differences(&before.estate, &after.estate, &same);
     let comparison = compared(&engines, &differing, &request)?;
     let found = everybody(&comparison, &wanted);
+    let count = found.changes.count(|_| true);
+    if typed.format == ImpactFormat::Json && count > MOST_IN_JSON {
+        bail!(
+            "{count} cells come to something else, too many for one JSON text: the \
+             other formats tell them, and `bexum impact --format csv` writes them as they come"
+        );
+    }
     let changes: Vec<Changed> = differing
         .iter()
         .map(|one| Changed {
