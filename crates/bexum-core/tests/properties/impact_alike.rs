@@ -1,14 +1,19 @@
 //! Of people and places that are alike one is compared for all, and of those that differ in a little
 //! none for another: estates in which most have twins, some of which differ in something.
 
-use bexum_core::declaration::{Declarations, Element, Named};
+use bexum_core::attribute::Value;
+use bexum_core::declaration::{Attachment, Declarations, Element, Named, Scope, WindowWritten};
 use bexum_core::impact::Cell;
+use bexum_core::origin::{Origin, Spanned};
+use bexum_core::policy::Effect;
 use bexum_core::scope::ScopeType;
+use bexum_core::{Request, Time};
 use proptest::collection::vec;
 use proptest::prelude::*;
 
-use crate::estates::{self, named, w};
+use crate::estates::{self, list, named, w};
 use crate::impact::{cells_of, circumstances, compare, edited, edits, engines};
+use crate::ways_apart::{Said, estate};
 
 /// How many twins somebody has, and a place.
 const TWINS: usize = 3;
@@ -144,4 +149,143 @@ proptest! {
         let cells: Vec<Cell> = cells_of(&compare(before, after, &circumstances(&request)));
         prop_assert!(cells.is_sorted());
     }
+}
+
+/// A change of an estate in which people and places differ in one thing: `user:u`, `user:u0` and
+/// `user:u1` are in one group, and a policy that allows all is attached to everyone at the account. There
+/// is one that denies by these patterns, where its condition holds.
+struct Apart(Declarations);
+
+impl Apart {
+    fn denying(on: &[&str], when: Option<&str>) -> Self {
+        let denies: Said<'_> = (Effect::Deny, &["*"], on);
+        let allows: Said<'_> = (Effect::Allow, &["*"], &[]);
+        let mut declared = estate(2, &[("denies", &[denies]), ("allows", &[allows])], &[]);
+        declared.policies[0].body.statements[0].when = when.map(w);
+        Self(declared)
+    }
+
+    fn tie(mut self, to: &str, at: &str) -> Self {
+        self.0.attachments.push(attachment("denies", to, at));
+        self
+    }
+
+    /// Another scope, with a tier.
+    fn place(mut self, path: &str, scope_type: ScopeType, kind: Option<&str>, tier: &str) -> Self {
+        let attributes = vec![(w("tier"), Value::Text(tier.into()))];
+        let kind = kind.map(w);
+        self.0.scopes.push(named(path, Scope { scope_type, kind, sealed: false, attributes }));
+        self
+    }
+
+    /// An attribute for one of the users.
+    fn tier(mut self, user: usize, tier: &str) -> Self {
+        self.0.users[user].body.attributes = vec![(w("tier"), Value::Text(tier.into()))];
+        self
+    }
+
+    /// Whom the change lets run jobs in the inner namespace and list stores, as `u v/s/c/n/m/**`.
+    fn gain(mut self) -> Vec<String> {
+        estates::number(&mut self.0);
+        let mut after = self.0.clone();
+        after.attachments.push(attachment("allows", "everyone", "v"));
+        let engines = engines(&self.0, &after);
+        let [before, after] = &engines;
+        let cells = cells_of(&compare(before, after, &Request::new("", "", "", Time(0))));
+        let gained = cells.iter().filter(|cell| cell.is_gained && cell.who.starts_with("user:"));
+        let told = gained.filter(|cell| ["job.run", "store.list"].contains(&&*cell.action));
+        let told = told.map(|cell| format!("{} {}", &cell.who["user:".len()..], cell.place));
+        let mut told: Vec<String> = told.collect();
+        told.sort_unstable();
+        told
+    }
+}
+
+fn attachment(policy: &str, to: &str, at: &str) -> Attachment {
+    Attachment {
+        policy: list(&[policy]),
+        to: list(&[to]),
+        at: list(&[at]),
+        window: WindowWritten::default(),
+        about: None,
+        origin: Origin::default(),
+    }
+}
+
+/// The namespace `v/s/c/n` is sealed, so that allows from above end there: it is opened for these.
+fn unsealed(mut apart: Apart) -> Apart {
+    apart.0.scopes.iter_mut().for_each(|scope| scope.body.sealed = false);
+    apart
+}
+
+#[test]
+fn it_counts_where_patterns_start() {
+    let apart = unsealed(Apart::denying(&["m/**"], None));
+    let told = apart.tie("user:u0", "v/s/c/n").tie("user:u1", "v/s/c/n/m").gain();
+    // To the first it is all of the inner namespace, to the second an item in it.
+    assert!(!told.contains(&"u0 v/s/c/n/m/**".to_owned()), "{told:?}");
+    assert!(told.contains(&"u1 v/s/c/n/m/**".to_owned()), "{told:?}");
+    assert!(!told.contains(&"u1 v/s/c/n/m/m/**".to_owned()), "{told:?}");
+}
+
+#[test]
+fn it_counts_when_something_counts() {
+    let mut apart = Apart::denying(&[], None).tie("user:u0", "v/s").tie("user:u1", "v/s");
+    apart.0.attachments[1].window.until = Some(Spanned::new(Time(-1), Origin::default()));
+    assert_eq!(apart.gain(), ["u v/s/store", "u1 v/s/store"]);
+}
+
+#[test]
+fn it_counts_who_asks() {
+    let apart = |when| Apart::denying(&[], Some(when)).tie("everyone", "v/s").tier(1, "raw");
+    assert_eq!(apart("who.tier = 'raw'").gain(), ["u v/s/store", "u1 v/s/store"]);
+    assert_eq!(apart("who.name = 'u1'").gain(), ["u v/s/store", "u0 v/s/store"]);
+    let mut disabled = Apart::denying(&[], None);
+    disabled.0.users[2].body.enabled = false;
+    assert_eq!(disabled.gain(), ["u v/s/store", "u0 v/s/store"]);
+}
+
+#[test]
+fn it_counts_what_a_place_bears() {
+    let store =
+        |apart: Apart, path, tier| apart.place(path, ScopeType::Resource, Some("store"), tier);
+    let apart = |when| {
+        let apart = Apart::denying(&[], Some(when)).tie("everyone", "v/s");
+        store(store(apart, "v/s/one", "raw"), "v/s/other", "open")
+    };
+    let told = apart("target.tier = 'raw'").gain();
+    assert!(!told.contains(&"u v/s/one".to_owned()), "{told:?}");
+    assert!(told.contains(&"u v/s/other".to_owned()), "{told:?}");
+    let with_who = apart("target.tier = who.tier").tier(1, "raw").tier(2, "open");
+    let told = with_who.gain();
+    for (who, denied) in [("u0", "v/s/one"), ("u1", "v/s/other")] {
+        let at = ["v/s/one", "v/s/other", "v/s/store"];
+        let left: Vec<&str> =
+            at.into_iter().filter(|at| told.contains(&format!("{who} {at}"))).collect();
+        assert!(!left.contains(&denied) && left.len() == 2, "{who}: {told:?}");
+    }
+}
+
+#[test]
+fn it_counts_what_a_place_is_called() {
+    let store = |apart: Apart, path| apart.place(path, ScopeType::Resource, Some("store"), "x");
+    for (on, when) in
+        [("one", None), ("o*e", None), ("{who.tier}", None), ("**", Some("target.name = 'one'"))]
+    {
+        let apart = Apart::denying(&[on], when).tie("everyone", "v/s").tier(0, "one");
+        let told = store(store(apart, "v/s/one"), "v/s/two").gain();
+        assert!(!told.contains(&"u v/s/one".to_owned()), "{on}: {told:?}");
+        assert!(told.contains(&"u v/s/two".to_owned()), "{on}: {told:?}");
+    }
+}
+
+#[test]
+fn it_counts_where_a_seal_is() {
+    let namespace = |apart: Apart, path| apart.place(path, ScopeType::Namespace, None, "x");
+    let mut apart = namespace(unsealed(Apart::denying(&[], None)), "v/s/c/one");
+    apart = namespace(apart, "v/s/c/two");
+    apart.0.scopes.iter_mut().for_each(|scope| scope.body.sealed = scope.name.value == "v/s/c/two");
+    let told = apart.gain();
+    assert!(told.contains(&"u v/s/c/one/**".to_owned()), "{told:?}");
+    assert!(!told.contains(&"u v/s/c/two/**".to_owned()), "{told:?}");
 }

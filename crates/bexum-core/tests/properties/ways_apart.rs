@@ -14,11 +14,15 @@ use crate::estates::{self, list, named, w};
 use crate::ways::{Made, small_as_counted};
 
 /// What a policy says: effect, actions, patterns (none: everywhere).
-type Said<'s> = (Effect, &'s [&'s str], &'s [&'s str]);
+pub(crate) type Said<'s> = (Effect, &'s [&'s str], &'s [&'s str]);
 
 /// An estate of one store and one cluster with a sealed namespace and one in that; `user:u` is in
 /// `group:g`, with so many others.
-fn estate(others: usize, policies: &[(&str, &[Said<'_>])], tied: &[(&str, &str)]) -> Declarations {
+pub(crate) fn estate(
+    others: usize,
+    policies: &[(&str, &[Said<'_>])],
+    tied: &[(&str, &str)],
+) -> Declarations {
     let scopes = [
         ("v", ScopeType::Account, None, false),
         ("v/s", ScopeType::Subscription, None, false),
