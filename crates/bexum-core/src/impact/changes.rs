@@ -65,6 +65,23 @@ impl Change {
         self.is_gained && self.held_as.is_none()
     }
 
+    /// The cell of a session, on a row that is called so.
+    #[must_use]
+    pub fn cell(&self, (who, role): SessionName<'_>, place: &str) -> Cell {
+        Cell {
+            who: who.to_owned(),
+            role: role.to_owned(),
+            place: place.to_owned(),
+            action: self.action.to_string(),
+            before: self.before,
+            after: self.after,
+            is_gained: self.is_gained,
+            is_lost: self.is_lost,
+            is_decided: self.is_decided,
+            held_as: self.held_as.as_deref().map(str::to_owned),
+        }
+    }
+
     /// Whether both are of the same row and action.
     fn is_of_cell(&self, other: &Self) -> bool {
         (&self.rest, &self.action) == (&other.rest, &other.action)
@@ -391,18 +408,7 @@ impl Changes {
             latest = Some((one.list, Arc::clone(&cells)));
             (0..cells.len()).map(move |i| {
                 let (place, change) = &cells[i];
-                Cell {
-                    who: one.who.to_string(),
-                    role: one.role.to_string(),
-                    place: place.clone(),
-                    action: change.action.to_string(),
-                    before: change.before,
-                    after: change.after,
-                    is_gained: change.is_gained,
-                    is_lost: change.is_lost,
-                    is_decided: change.is_decided,
-                    held_as: change.held_as.as_deref().map(str::to_owned),
-                }
+                change.cell((&one.who, &one.role), place)
             })
         })
     }

@@ -344,20 +344,9 @@ impl<'t> Told<'t> {
         let one_of_each_place = block.cells.iter().filter(|(place, _)| known.insert(place));
         let one_of_each_place: Vec<_> = one_of_each_place.take(PLACES_ASKED).collect();
         let mut found: BTreeSet<usize> = BTreeSet::new();
-        for (who, role) in block.sessions.iter().take(TOLD) {
+        for session in block.sessions.iter().take(TOLD) {
             for (place, change) in &one_of_each_place {
-                found.extend((self.because)(&Cell {
-                    who: (*who).to_owned(),
-                    role: (*role).to_owned(),
-                    place: place.clone(),
-                    action: change.action.to_string(),
-                    before: change.before,
-                    after: change.after,
-                    is_gained: change.is_gained,
-                    is_lost: change.is_lost,
-                    is_decided: change.is_decided,
-                    held_as: None,
-                }));
+                found.extend((self.because)(&change.cell(*session, place)));
             }
         }
         match found.len() == self.changes.len() {
