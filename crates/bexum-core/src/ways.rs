@@ -16,7 +16,7 @@ mod tried;
 
 use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -138,6 +138,18 @@ impl Candidate {
     }
 }
 
+/// Where things stand in an estate, for searches: found out once, beside its engine.
+#[derive(Debug)]
+pub struct Known(Lookup);
+
+impl Known {
+    /// That of the estate that is `declared`.
+    #[must_use]
+    pub fn new(declared: &Declarations, estate: &Estate) -> Self {
+        Self(Lookup::new(declared, estate))
+    }
+}
+
 /// A search for ways from one decision to the other.
 #[derive(Debug)]
 pub struct Search<'s> {
@@ -145,7 +157,7 @@ pub struct Search<'s> {
     engine: &'s Engine,
     request: &'s Request<'s>,
     wanted: Verdict,
-    lookup: OnceLock<Lookup>,
+    lookup: Lookup,
     /// Parts of the estate that were made, by what they hold.
     parts: Mutex<FxHashMap<Extent, Arc<Part>>>,
     /// How many principals these are, as far as they were counted.
@@ -163,13 +175,26 @@ impl<'s> Search<'s> {
         engine: &'s Engine,
         request: &'s Request<'s>,
     ) -> Result<Self, RequestFault> {
+        Self::with(declared, Known::new(declared, engine.estate()), engine, request)
+    }
+
+    /// The same, with what is known of the estate.
+    ///
+    /// # Errors
+    /// A request that is none.
+    pub fn with(
+        declared: &'s Declarations,
+        Known(lookup): Known,
+        engine: &'s Engine,
+        request: &'s Request<'s>,
+    ) -> Result<Self, RequestFault> {
         let query = request.resolve(engine.estate())?;
         let wanted = match engine.decider().decide(&query).verdict() {
             Verdict::Allow => Verdict::Deny,
             Verdict::Deny => Verdict::Allow,
         };
         let (parts, numbers) = (Mutex::default(), Mutex::default());
-        Ok(Self { declared, engine, request, wanted, lookup: OnceLock::new(), parts, numbers })
+        Ok(Self { declared, engine, request, wanted, lookup, parts, numbers })
     }
 
     /// What the ways lead to.
@@ -228,6 +253,13 @@ impl<'s> Search<'s> {
         breadths.max().unwrap_or_default()
     }
 
+    /// How many principals a candidate concerns.
+    #[must_use]
+    pub fn principals(&self, candidate: &Candidate) -> usize {
+        let extents = candidate.alternatives.iter().map(|(_, extent)| extent);
+        extents.map(|extent| self.number(&extent.concerned)).max().unwrap_or_default()
+    }
+
     /// How many principals a step concerns.
     fn number(&self, concerned: &Concerned) -> usize {
         let locked = || self.numbers.lock().unwrap_or_else(PoisonError::into_inner);
@@ -277,8 +309,7 @@ impl<'s> Search<'s> {
 
     /// The estate, of which parts are made.
     fn whole(&self) -> Whole<'_> {
-        let lookup = self.lookup.get_or_init(|| Lookup::new(self.declared, self.estate()));
-        Whole { declared: self.declared, engine: self.engine, lookup }
+        Whole { declared: self.declared, engine: self.engine, lookup: &self.lookup }
     }
 
     fn make_part(&self, extent: &Extent) -> Part {

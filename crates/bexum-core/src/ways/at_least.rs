@@ -86,8 +86,8 @@ impl Search<'_> {
             decider.session_of(viewpoint.who, &viewpoint.also, viewpoint.take_up, viewpoint.time);
         let own = denied(&mut decider, session, &viewpoint, own_spots);
         let allowed = Allowed::new(&mut decider, &by_oneself, &near);
-        let mut there = Others::new(self, &by_oneself, &here, SAMPLE, Some(viewpoint.who));
-        let mut on_path = Others::new(self, &by_oneself, &path, ENOUGH, Some(viewpoint.who));
+        let mut there = Others::new(self, &by_oneself, &here, SAMPLE);
+        let mut on_path = Others::new(self, &by_oneself, &path, ENOUGH);
         for candidate in candidates {
             candidate.at_least = match candidate.gauge {
                 None => 0,
@@ -113,7 +113,7 @@ impl Search<'_> {
     }
 
     /// Some of those who come to a principal, no more than so many.
-    fn some_of(&self, of: Principal, most: usize) -> Vec<Principal> {
+    pub(super) fn some_of(&self, of: Principal, most: usize) -> Vec<Principal> {
         let (mut found, mut waiting) = (Vec::new(), vec![of]);
         let mut known: FxHashSet<Principal> = FxHashSet::from_iter([of]);
         while let Some(next) = waiting.pop().filter(|_| found.len() < most) {
@@ -128,44 +128,53 @@ impl Search<'_> {
 }
 
 /// Some of those who come to each principal, and what they are denied.
-pub(super) struct Others<'r> {
+struct Others<'r> {
     search: &'r Search<'r>,
     viewpoint: &'r Viewpoint,
     spots: &'r [Spot],
     most: usize,
-    /// Somebody who is left out.
-    but: Option<Principal>,
     known: FxHashMap<Principal, Vec<Denied<'r>>>,
 }
 
 impl<'r> Others<'r> {
-    pub(super) fn new(
+    fn new(
         search: &'r Search<'r>,
         viewpoint: &'r Viewpoint,
         spots: &'r [Spot],
         most: usize,
-        but: Option<Principal>,
     ) -> Self {
-        Self { search, viewpoint, spots, most, but, known: FxHashMap::default() }
+        Self { search, viewpoint, spots, most, known: FxHashMap::default() }
     }
 
-    /// The sessions that have what is granted to a principal.
-    pub(super) fn of(&mut self, to: Principal, decider: &mut Decider<'r>) -> &[Denied<'r>] {
-        let Self { search, viewpoint, spots, most, but, .. } = *self;
+    /// The sessions that have what is granted to a principal, but for those of the one who asks.
+    fn of(&mut self, to: Principal, decider: &mut Decider<'r>) -> &[Denied<'r>] {
+        let Self { search, viewpoint, spots, most, .. } = *self;
         self.known.entry(to).or_insert_with(|| {
-            let people = search.some_of(to, most).into_iter().filter(|one| Some(*one) != but);
-            let mut found = Vec::new();
-            for one in people {
-                for view in reach::sessions(decider, &viewpoint.seen_by(one)) {
-                    let session = decider.session_of(view.who, &view.also, view.take_up, view.time);
-                    if session.is_granted_what_is_for(to, decider.index) {
-                        found.push(denied(decider, session, &view, spots));
-                    }
-                }
-            }
-            found
+            let people = search.some_of(to, most).into_iter();
+            let others = people.filter(|one| *one != viewpoint.who);
+            denied_of(decider, viewpoint, (to, others), spots)
         })
     }
+}
+
+/// What these people are denied at some spots, in the sessions that have what is granted to a
+/// principal.
+pub(super) fn denied_of<'r>(
+    decider: &mut Decider<'r>,
+    viewpoint: &Viewpoint,
+    (to, people): (Principal, impl Iterator<Item = Principal>),
+    spots: &'r [Spot],
+) -> Vec<Denied<'r>> {
+    let mut found = Vec::new();
+    for one in people {
+        for view in reach::sessions(decider, &viewpoint.seen_by(one)) {
+            let session = decider.session_of(view.who, &view.also, view.take_up, view.time);
+            if session.is_granted_what_is_for(to, decider.index) {
+                found.push(denied(decider, session, &view, spots));
+            }
+        }
+    }
+    found
 }
 
 /// What the one who asks is allowed at some spots.

@@ -1,9 +1,11 @@
 //! What attaching a policy to very many opens at least, told more nearly: of several hundred of them,
 //! with the items that the policy singles out.
 
+use std::sync::atomic::{AtomicUsize, Ordering};
+
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::at_least::{Gauge, Others, Tie, enough, opened_to};
+use super::at_least::{Denied, Gauge, Tie, denied_of, enough, opened_to};
 use super::{Candidate, SAMPLE, Search};
 use crate::engine::{Decider, EvalContext, Session, StatementInPlay};
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
@@ -11,7 +13,8 @@ use crate::items::{self, is_item};
 use crate::policy::Effect;
 use crate::principal::Principal;
 use crate::reach::{Spot, SpotSort, Spots, Viewpoint};
-use crate::request::Place;
+use crate::request::{Place, Query};
+use crate::vet::Each;
 
 /// How many rows are looked at, of all principals together.
 const MOST_ROWS: usize = 8192;
@@ -19,14 +22,17 @@ const MOST_ROWS: usize = 8192;
 /// How many scopes are looked at.
 const MOST_SCOPES: usize = 32;
 
+/// How many people are looked at together.
+const TOGETHER: usize = 8;
+
 /// How many items that policies single out are looked at in each of them, about.
 const MOST_ITEMS: usize = 4;
 
 impl Search<'_> {
     /// Looks again at steps that attach a policy to a group or a role, and of which it is not known
     /// that they open more than so many cells. For steps that were [gauged](Self::gauge), once it is
-    /// known what is more than the best do.
-    pub fn gauge_further(&self, candidates: &mut [Candidate], most_cells: usize) {
+    /// known what is more than the best do. Those who gain by them are shared out by `each`.
+    pub fn gauge_further(&self, candidates: &mut [Candidate], most_cells: usize, each: Each<'_>) {
         let (estate, request) = (self.estate(), self.request);
         let (Ok(query), Ok(viewpoint)) = (request.resolve(estate), request.viewpoint(estate))
         else {
@@ -50,9 +56,54 @@ impl Search<'_> {
         }
         let (also, under) = (Vec::new(), Vec::new());
         let by_oneself = Viewpoint { also, under, take_up: None, ..viewpoint };
+        let (spots, singled) = self.spots_below(&query, &by_oneself, &ties);
+        let most_people = (MOST_ROWS / spots.len().max(1)).max(SAMPLE);
+        let mut people: FxHashMap<Principal, Vec<Principal>> = FxHashMap::default();
+        for (_, tie) in &ties {
+            people.entry(tie.to).or_insert_with(|| self.some_of(tie.to, most_people));
+        }
+        let number = people.values().map(Vec::len).max().unwrap_or_default();
+        let opened: Vec<AtomicUsize> = ties.iter().map(|_| AtomicUsize::new(0)).collect();
+        // Of most steps the first few people tell that they open more.
+        each(number.div_ceil(TOGETHER), &|share| {
+            let mut decider = Decider::new(self.index());
+            let mut there: FxHashMap<Principal, Vec<Denied<'_>>> = FxHashMap::default();
+            for ((_, tie), opened) in ties.iter().zip(&opened) {
+                if opened.load(Ordering::Relaxed) > most_cells {
+                    continue;
+                }
+                let items = singled.get(&tie.policy).filter(|_| tie.at == query.target.scope());
+                let is_row = |spot: &Spot| {
+                    spot.sort != SpotSort::Pattern
+                        || items.is_some_and(|it| it.contains(&spot.shown))
+                };
+                let others = there.entry(tie.to).or_insert_with(|| {
+                    let some = people[&tie.to].iter().skip(share * TOGETHER).take(TOGETHER);
+                    let of = (tie.to, some.copied());
+                    denied_of(&mut decider, &by_oneself, of, &spots)
+                });
+                let each = others.iter().map(|one| opened_to(self.index(), one, *tie, &is_row));
+                opened.fetch_add(enough(most_cells, each), Ordering::Relaxed);
+            }
+        });
+        for ((at_least, _), opened) in ties.into_iter().zip(opened) {
+            // How much more it is hangs on who was looked at first.
+            let known = opened.into_inner().min(most_cells.saturating_add(1));
+            *at_least = (*at_least).max(known);
+        }
+    }
+
+    /// The rows below the scope of what is asked about at which it is looked what is opened; with the
+    /// items that policies single out there, by policy.
+    fn spots_below(
+        &self,
+        query: &Query<'_>,
+        by_oneself: &Viewpoint,
+        ties: &[(&mut usize, Tie)],
+    ) -> (Vec<Spot>, FxHashMap<PolicyId, FxHashSet<String>>) {
+        let estate = self.estate();
         let here = query.target.scope();
-        let mut decider = Decider::new(self.index());
-        let session = decider.session(&query);
+        let session = Decider::new(self.index()).session(query);
         let declared = Spots::new(estate);
         let scopes = estate.scopes.subtree(here).take(MOST_SCOPES).map(ScopeId::new);
         let scopes: Vec<ScopeId> = scopes.collect();
@@ -60,29 +111,19 @@ impl Search<'_> {
         let most = spots.len() + MOST_ITEMS * scopes.len();
         let mut known: FxHashSet<String> = spots.iter().map(|spot| spot.shown.clone()).collect();
         let mut singled: FxHashMap<PolicyId, FxHashSet<String>> = FxHashMap::default();
-        for (_, tie) in &ties {
+        for (_, tie) in ties {
             // Farther up, its patterns may say something else here.
             if tie.at != here || spots.len() > most || singled.contains_key(&tie.policy) {
                 continue;
             }
             let statements = self.said_to_all(tie.policy, here);
-            let asker = (&by_oneself, &session);
+            let asker = (by_oneself, &session);
             let items = scopes.iter().flat_map(|at| self.singled_out(&statements, *at, asker));
             let items: Vec<Spot> = items.collect();
             singled.insert(tie.policy, items.iter().map(|spot| spot.shown.clone()).collect());
             spots.extend(items.into_iter().filter(|spot| known.insert(spot.shown.clone())));
         }
-        let people = (MOST_ROWS / spots.len().max(1)).max(SAMPLE);
-        let mut there = Others::new(self, &by_oneself, &spots, people, None);
-        for (at_least, tie) in ties {
-            let items = singled.get(&tie.policy).filter(|_| tie.at == here);
-            let is_row = |spot: &Spot| {
-                spot.sort != SpotSort::Pattern || items.is_some_and(|it| it.contains(&spot.shown))
-            };
-            let others = there.of(tie.to, &mut decider).iter();
-            let each = others.map(|one| opened_to(self.index(), one, tie, &is_row));
-            *at_least = (*at_least).max(enough(most_cells, each));
-        }
+        (spots, singled)
     }
 
     /// What a policy allows whoever asks, attached at a scope.

@@ -4,7 +4,7 @@
 //! counted once for all pairs that begin with it.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::sync::{Arc, Mutex};
 
 use super::at_least::Gauge;
 use super::{Candidate, Concerned, Effect, Extent, Places, Search, Step, edited};
@@ -12,6 +12,7 @@ use crate::decision::Verdict;
 use crate::edit::Edit;
 use crate::engine::{Decider, Engine};
 use crate::impact::Cell;
+use crate::part::Lookup;
 use crate::policy;
 use crate::principal::Principal;
 
@@ -118,7 +119,7 @@ impl Search<'_> {
                 engine: &engine,
                 request: self.request,
                 wanted: self.wanted,
-                lookup: OnceLock::new(),
+                lookup: Lookup::new(&declared, engine.estate()),
                 parts: Mutex::default(),
                 numbers: Mutex::default(),
             };

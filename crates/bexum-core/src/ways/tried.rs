@@ -35,16 +35,20 @@ impl Search<'_> {
     /// Tries a candidate: the first of its steps that works, with what it does.
     #[must_use]
     pub fn tried(&self, candidate: &Candidate) -> Option<Way> {
-        match self.tried_within(candidate, &|| usize::MAX) {
+        match self.tried_within(candidate, &|_| usize::MAX) {
             Some(Tried::Way(way)) => Some(way),
             _ => None,
         }
     }
 
-    /// The same; what turns more cells than `most` says by then is not counted further. Cells add up
-    /// over people, so a few of them are looked at first.
+    /// The same; what turns more cells than `most` says by then of a step with that text is not
+    /// counted further. Cells add up over people, so a few of them are looked at first.
     #[must_use]
-    pub fn tried_within(&self, candidate: &Candidate, most: &dyn Fn() -> usize) -> Option<Tried> {
+    pub fn tried_within(
+        &self,
+        candidate: &Candidate,
+        most: &dyn Fn(&str) -> usize,
+    ) -> Option<Tried> {
         let way = |step: &Step, extent: &Extent, effect: Effect| {
             let extent = match &candidate.first {
                 Some(first) => first.extent.and(extent),
@@ -56,8 +60,11 @@ impl Search<'_> {
             let much = candidate.first.as_ref().map(|first| first.much(self, extent));
             Some(Tried::Larger(way(step, extent, much.unwrap_or_else(Effect::partial))))
         };
-        if candidate.is_sure && candidate.at_least > most() {
-            return larger(candidate.alternatives.first()?);
+        if candidate.is_sure {
+            let first = candidate.alternatives.first()?;
+            if candidate.at_least > most(&first.0.text()) {
+                return larger(first);
+            }
         }
         candidate.alternatives.iter().find_map(|alternative| {
             let (step, extent) = alternative;
@@ -66,6 +73,8 @@ impl Search<'_> {
                 let works = self.works_in(self.index(), &step.asked(self.request));
                 return works.then(|| Tried::Way(way(Effect::default())));
             }
+            let text = step.text();
+            let most = &|| most(&text);
             let works = |after: &Engine| self.works_in(after, &step.asked(self.request));
             let mut known = None;
             if !candidate.is_sure {

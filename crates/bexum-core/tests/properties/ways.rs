@@ -15,6 +15,7 @@ use bexum_core::policy::Effect;
 use bexum_core::principal::{Principal, Subject};
 use bexum_core::request::Place;
 use bexum_core::time::{Time, Window};
+use bexum_core::vet::in_turn;
 use bexum_core::ways::{Candidate, Choice, Search, Step, Tried, Way, rank};
 use bexum_core::{Estate, Request, Trace, Verdict};
 use proptest::collection::vec;
@@ -440,7 +441,7 @@ pub(crate) fn small_as_counted(
         let whole = search.tried(one);
         let size = whole.as_ref().map_or(1, |way| way.effect.size());
         for most in [size, size.saturating_sub(1), size / 2] {
-            let told = search.tried_within(one, &|| most);
+            let told = search.tried_within(one, &|_| most);
             match (&told, &whole) {
                 (None, None) => {}
                 (Some(Tried::Way(way)), Some(whole)) => {
@@ -474,7 +475,7 @@ proptest! {
         let mut ways: Vec<Way> = singles.iter().filter_map(|one| search.tried(one)).collect();
         search.gauge(&mut singles);
         small_as_counted(&search, &singles)?;
-        search.gauge_further(&mut singles, usize::MAX);
+        search.gauge_further(&mut singles, usize::MAX, &in_turn);
         small_as_counted(&search, &singles)?;
         rank(&mut ways);
         for pair in ways.windows(2) {

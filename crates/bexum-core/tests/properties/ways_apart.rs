@@ -7,6 +7,7 @@ use bexum_core::declaration::{
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::scope::ScopeType;
+use bexum_core::vet::in_turn;
 use bexum_core::ways::{Candidate, Search, Tried, Way};
 use bexum_core::{Request, Time};
 
@@ -161,13 +162,13 @@ fn attaching_to_many_is_told_as_it_is_counted() {
     assert_eq!(counted, 100 * (1 + 2 + 1));
     let gauged = |singles: &[Candidate]| {
         let of = |one: &&Candidate| {
-            matches!(search.tried_within(one, &|| 0), Some(Tried::Larger(way))
+            matches!(search.tried_within(one, &|_| 0), Some(Tried::Larger(way))
                 if way.step.text() == to_the_group)
         };
         search.breadth(singles.iter().find(of).expect("a candidate")).0
     };
     assert!(gauged(&singles) <= counted);
-    search.gauge_further(&mut singles, usize::MAX);
+    search.gauge_further(&mut singles, usize::MAX, &in_turn);
     small_as_counted(&search, &singles).expect("each is told as it is counted");
     assert_eq!(gauged(&singles), counted);
 }

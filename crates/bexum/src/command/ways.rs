@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeSet, BinaryHeap};
 use std::path::Path;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use anyhow::bail;
 use bexum_core::edit::apply;
@@ -11,7 +11,7 @@ use bexum_core::engine::Engine;
 use bexum_core::impact::SameFiles;
 use bexum_core::prove::Tried as Expectation;
 use bexum_core::vet::{self, Finding, RULES, Vet};
-use bexum_core::ways::{Candidate, Search, Tried, Way, rank};
+use bexum_core::ways::{Candidate, Known, Search, Tried, Way, rank};
 use bexum_core::{Declarations, Estate, Request, Time, Verdict};
 use bexum_files::Loaded;
 use bexum_wire::ways as wire;
@@ -28,6 +28,10 @@ use crate::terminal::{self, Helped};
 
 /// How many ways are told where not all are asked for.
 const FEW: usize = 10;
+/// How many times so many are tried before more is found out about the others.
+const ROUNDS: usize = 8;
+/// How many principals each of these concerns at most, after the first.
+const MOST_AT_ONCE: usize = 8;
 /// Most pairs of steps that are tried.
 const MOST_PAIRS: usize = 200;
 /// Most steps that are tried for the best one, where that is not what was asked for.
@@ -56,7 +60,8 @@ pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
     let (Loaded { estate, .. }, declared) = super::load_declared(at, &typed.supposed)?;
     let (request, typed_time) = ask::build_request(&typed.question)?;
     let query = request.resolve(&estate).map_err(|fault| super::with_hint(&fault, &estate))?;
-    let engine = Engine::new(Arc::clone(&estate));
+    let (engine, known) =
+        rayon::join(|| Engine::new(Arc::clone(&estate)), || Known::new(&declared, &estate));
     let reason = engine.decider().decide(&query);
     let wanted = match typed.to {
         To::Allow => Verdict::Allow,
@@ -64,10 +69,10 @@ pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
     };
     let of = Of { folder: at, suppose: &typed.supposed.suppose };
     let time = typed_time.then_some(request.time);
+    let search = search((&declared, known), &engine, &request)?;
     let found = match reason.verdict() == wanted {
         true => Found { ways: Vec::new(), count: 0, is_complete: true },
         false => {
-            let search = search(&declared, &engine, &request)?;
             let most = if typed.all { usize::MAX } else { FEW.max(typed.apply.unwrap_or(0)) };
             found(&search, most, MOST_PAIRS)
         }
@@ -78,7 +83,8 @@ pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
         });
     }
     let told = &found.ways[..];
-    let looked = Looked { declared: &declared, engine: &engine, request: &request, typed };
+    let looked =
+        Looked { declared: &declared, search: &search, engine: &engine, request: &request, typed };
     let besides = looked.besides(told)?;
     let shown = Shown {
         engine: &engine,
@@ -105,11 +111,11 @@ pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
 
 /// A search for ways of a request that was resolved before.
 fn search<'s>(
-    declared: &'s Declarations,
+    (declared, known): (&'s Declarations, Known),
     engine: &'s Engine,
     request: &'s Request<'s>,
 ) -> anyhow::Result<Search<'s>> {
-    let search = Search::new(declared, engine, request);
+    let search = Search::with(declared, known, engine, request);
     search.map_err(|fault| super::with_hint(&fault, engine.estate()))
 }
 
@@ -151,7 +157,8 @@ pub(super) fn best(
     engine: &Engine,
     request: &Request<'_>,
 ) -> anyhow::Result<Option<String>> {
-    let search = search(declared, engine, request)?;
+    let known = Known::new(declared, engine.estate());
+    let search = search((declared, known), engine, request)?;
     let singles = singles(&search, 1);
     if singles.len() > MOST_BESIDE {
         return Ok(None);
@@ -160,38 +167,83 @@ pub(super) fn best(
     Ok(found.ways.first().map(|way| what(&way.step)))
 }
 
+/// The best ways so far.
+struct Best {
+    most: usize,
+    /// How much each turns, and its text; the worst on top.
+    ways: Mutex<BinaryHeap<(usize, String)>>,
+}
+
+impl Best {
+    /// Of so many ways.
+    fn new(most: usize) -> Self {
+        Self { most, ways: Mutex::default() }
+    }
+
+    fn locked(&self) -> MutexGuard<'_, BinaryHeap<(usize, String)>> {
+        self.ways.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn is_full(&self) -> bool {
+        self.locked().len() >= self.most
+    }
+
+    fn add(&self, way: &Way) {
+        let mut ways = self.locked();
+        ways.push((way.effect.size(), way.step.text()));
+        if ways.len() > self.most {
+            ways.pop();
+        }
+    }
+
+    /// How many cells at most a step with this text turns, if it is to be among them: of those that
+    /// turn as much, the first by text is better.
+    fn bar(&self, text: &str) -> usize {
+        let most = if self.most == usize::MAX { usize::MAX } else { MOST_CELLS };
+        let ways = self.locked();
+        match ways.peek() {
+            Some((size, worst)) if ways.len() >= self.most => {
+                let fewer = usize::from(text > worst.as_str());
+                most.min(size.saturating_sub(fewer))
+            }
+            _ => most,
+        }
+    }
+}
+
 /// The best of these candidates: what does more than so many others is not counted further.
 fn tried(search: &Search<'_>, mut candidates: Vec<Candidate>, most: usize) -> Found {
-    // The sizes of the best so far, the largest on top.
-    let best: Mutex<BinaryHeap<usize>> = Mutex::default();
-    let locked = || best.lock().unwrap_or_else(PoisonError::into_inner);
-    let most_cells = if most == usize::MAX { usize::MAX } else { MOST_CELLS };
-    let limit = || {
-        let best = locked();
-        let of_best = if best.len() < most { None } else { best.peek().copied() };
-        of_best.unwrap_or(usize::MAX).min(most_cells)
-    };
+    let best = Best::new(most);
     let progress = terminal::progress(candidates.len() as u64, "steps tried");
     let each = |candidate: &Candidate| {
-        let tried = search.tried_within(candidate, &limit);
+        let tried = search.tried_within(candidate, &|text| best.bar(text));
         if let Some(Tried::Way(way)) = &tried {
-            let mut best = locked();
-            best.push(way.effect.size());
-            if best.len() > most {
-                best.pop();
-            }
+            best.add(way);
         }
         progress.inc(1);
         tried
     };
     let sort = |some: &mut [Candidate]| some.sort_by_cached_key(|one| search.breadth(one));
     sort(&mut candidates);
-    let number = most.min(candidates.len());
-    let (narrow, rest) = candidates.split_at_mut(number);
-    // In this order, whoever is free takes the next.
-    let mut all: Vec<Tried> = narrow.iter().par_bridge().filter_map(each).collect();
-    if limit() < usize::MAX {
-        in_shares(rest, |some| search.gauge_further(some, limit()));
+    let mut all: Vec<Tried> = Vec::new();
+    let mut rest = &mut candidates[..];
+    // The narrowest first, until it is known what is more than the best do, or they are no more soon
+    // tried. In this order, whoever is free takes the next.
+    for round in 0..ROUNDS {
+        let number = most.min(rest.len());
+        let is_wide = |one: &Candidate| search.principals(one) > MOST_AT_ONCE;
+        if round > 0 && rest[..number].iter().any(is_wide) {
+            break;
+        }
+        let (narrow, others) = rest.split_at_mut(number);
+        all.extend(narrow.iter().par_bridge().filter_map(each).collect::<Vec<_>>());
+        rest = others;
+        if best.is_full() {
+            break;
+        }
+    }
+    if most < usize::MAX {
+        search.gauge_further(rest, best.bar(""), &on_all_cores);
         sort(rest);
     }
     all.par_extend(rest.iter().par_bridge().filter_map(each));
@@ -264,6 +316,7 @@ struct Vetted {
 /// What is looked at besides of the ways that are told.
 struct Looked<'l> {
     declared: &'l Declarations,
+    search: &'l Search<'l>,
     engine: &'l Engine,
     request: &'l Request<'l>,
     typed: &'l Ways,
@@ -271,7 +324,6 @@ struct Looked<'l> {
 
 impl Looked<'_> {
     fn besides(&self, ways: &[Way]) -> anyhow::Result<Vec<Besides>> {
-        let search = search(self.declared, self.engine, self.request)?;
         let estate = self.engine.estate();
         let has_expectations =
             !(estate.checks.is_empty() && estate.laws.is_empty() && estate.separations.is_empty());
@@ -290,7 +342,7 @@ impl Looked<'_> {
         };
         let elsewhere: Vec<_> = ways
             .par_iter()
-            .map(|way| search.elsewhere(way, MOST_ELSEWHERE, &on_all_cores))
+            .map(|way| self.search.elsewhere(way, MOST_ELSEWHERE, &on_all_cores))
             .collect();
         let findings = self.findings(ways);
         // One after the other: expectations are tried on all cores, each time.
