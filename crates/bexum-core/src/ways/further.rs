@@ -1,12 +1,12 @@
-//! What attaching a policy to very many opens at least, told more nearly: of several hundred of them,
-//! with the items that the policy singles out.
+//! What attaching a policy opens at least, told more nearly: to several hundred people, with the items
+//! that the policy singles out.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::at_least::{Denied, Gauge, Tie, denied_of, enough, opened_to};
-use super::{Candidate, SAMPLE, Search};
+use super::{Candidate, Concerned, SAMPLE, Search};
 use crate::engine::{Decider, EvalContext, Session, StatementInPlay};
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::items::{self, is_item};
@@ -25,12 +25,13 @@ const MOST_SCOPES: usize = 32;
 /// How many people are looked at together.
 const TOGETHER: usize = 8;
 
-/// How many items that policies single out are looked at in each of them, about.
+/// How many items that policies single out are looked at in each of them, about, where there are very
+/// many people.
 const MOST_ITEMS: usize = 4;
 
 impl Search<'_> {
-    /// Looks again at steps that attach a policy to a group or a role, and of which it is not known
-    /// that they open more than so many cells. For steps that were [gauged](Self::gauge), once it is
+    /// Looks again at steps that attach a policy, and of which it is not known that they open more than
+    /// so many cells. For steps that were [gauged](Self::gauge), once it is
     /// known what is more than the best do. Those who gain by them are shared out by `each`.
     pub fn gauge_further(&self, candidates: &mut [Candidate], most_cells: usize, each: Each<'_>) {
         let (estate, request) = (self.estate(), self.request);
@@ -38,13 +39,10 @@ impl Search<'_> {
         else {
             return;
         };
-        let is_wide = |to| matches!(to, Principal::Group(_) | Principal::Role(_));
         let ties = candidates.iter_mut().filter_map(|candidate| {
             let is_gauged = candidate.at_least > 0 && candidate.first.is_none();
             match candidate.gauge {
-                Some(Gauge::Attaches(tie))
-                    if is_gauged && candidate.at_least <= most_cells && is_wide(tie.to) =>
-                {
+                Some(Gauge::Attaches(tie)) if is_gauged && candidate.at_least <= most_cells => {
                     Some((&mut candidate.at_least, tie))
                 }
                 _ => None,
@@ -108,7 +106,9 @@ impl Search<'_> {
         let scopes = estate.scopes.subtree(here).take(MOST_SCOPES).map(ScopeId::new);
         let scopes: Vec<ScopeId> = scopes.collect();
         let mut spots: Vec<Spot> = scopes.iter().flat_map(|at| declared.at(*at)).collect();
-        let most = spots.len() + MOST_ITEMS * scopes.len();
+        let people = ties.iter().map(|(_, tie)| self.number(&Concerned::These(vec![tie.to]))).max();
+        let of_few = MOST_ROWS / people.unwrap_or_default().max(1);
+        let most = (spots.len() + MOST_ITEMS * scopes.len()).max(of_few);
         let mut known: FxHashSet<String> = spots.iter().map(|spot| spot.shown.clone()).collect();
         let mut singled: FxHashMap<PolicyId, FxHashSet<String>> = FxHashMap::default();
         for (_, tie) in ties {
