@@ -22,6 +22,7 @@ pub use actors::Actors;
 pub use classes::Classes;
 pub(crate) use classes::nowhere;
 pub use origins::{Doubt, doubt, doubts, sources};
+pub(crate) use rows::items_said_of;
 pub use rows::{
     Limited, access_at, by_principal, by_principal_at, by_target, cells_at, rows_at, spots_for,
 };

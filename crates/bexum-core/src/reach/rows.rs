@@ -46,6 +46,17 @@ pub fn spots_for(
     std::iter::once(spot).chain(singled).collect()
 }
 
+/// The items that patterns single out of those that a spot stands for, for this session, whether it is
+/// allowed anything there or not.
+pub(crate) fn items_said_of(
+    decider: &mut Decider<'_>,
+    session: &Viewpoint,
+    spot: &Spot,
+) -> Vec<Spot> {
+    let found = said_of(decider, session, spot, None, true);
+    found.singled.iter().map(|one| spot_of(decider.index.estate(), spot, one)).collect()
+}
+
 /// The scopes below which patterns single out more items than are told apart.
 pub type Limited = BTreeSet<ScopeId>;
 
@@ -58,13 +69,26 @@ fn singled_out(
     spot: &Spot,
     wanted: Option<&ActionSet>,
 ) -> items::Rows {
+    said_of(decider, session, spot, wanted, false)
+}
+
+/// The same; also where the session is allowed nothing, if asked for: it may be, once something is
+/// changed.
+fn said_of(
+    decider: &mut Decider<'_>,
+    session: &Viewpoint,
+    spot: &Spot,
+    wanted: Option<&ActionSet>,
+    even_if_nothing: bool,
+) -> items::Rows {
     let index = decider.index;
     let estate = index.estate();
     let action = spot.applicable(estate).minimum().map(ActionId::new);
     let (SpotSort::Items, Some(action)) = (spot.sort, action) else { return items::Rows::none() };
     let query = session.query(spot, action);
     let asking = decider.session(&query);
-    if !decider.may_be_allowed(&asking, spot.scope(), spot.applicable(estate)) {
+    let may_be = || decider.may_be_allowed(&asking, spot.scope(), spot.applicable(estate));
+    if !even_if_nothing && !may_be() {
         return items::Rows::none();
     }
     let mut statements = decider.statements_in_play(&asking, &query);

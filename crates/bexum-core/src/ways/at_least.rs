@@ -12,7 +12,7 @@ use crate::id::{ActionId, PolicyId, RoleId, ScopeId};
 use crate::impact::within;
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::reach::{self, Spot, SpotSort, Spots, Viewpoint, cells_at};
+use crate::reach::{self, Spot, SpotSort, Spots, Viewpoint, cells_at, items_said_of};
 use crate::request::Query;
 use crate::truth::Truth;
 
@@ -55,6 +55,27 @@ pub(super) struct Denied<'r> {
     rows: Vec<Row<'r>>,
 }
 
+/// Somebody in a session of theirs, and the items that what they are told already singles out for
+/// them.
+pub(super) struct Seen {
+    pub(super) viewpoint: Viewpoint,
+    pub(super) items: Vec<Spot>,
+}
+
+impl Seen {
+    /// With the items among those that some spots stand for.
+    pub(super) fn new(decider: &mut Decider<'_>, viewpoint: Viewpoint, spots: &[Spot]) -> Self {
+        let each = spots.iter().flat_map(|spot| items_said_of(decider, &viewpoint, spot));
+        let items = each.collect();
+        Self { viewpoint, items }
+    }
+
+    /// Whether a row is one of these items.
+    pub(super) fn has(&self, spot: &Spot) -> bool {
+        self.items.iter().any(|item| item.shown == spot.shown)
+    }
+}
+
 impl Search<'_> {
     /// Finds out how many cells some steps turn at least: what they open to the one who asks around
     /// the path, and to some of a group right there. Best called for many at once: who asks is
@@ -82,10 +103,10 @@ impl Search<'_> {
         // A role has no cells with another taken up.
         let is_role = matches!(viewpoint.who, Principal::Role(_));
         let own_spots = if is_role && viewpoint.take_up.is_some() { &[][..] } else { &near[..] };
-        let session =
-            decider.session_of(viewpoint.who, &viewpoint.also, viewpoint.take_up, viewpoint.time);
-        let own = denied(&mut decider, session, &viewpoint, own_spots);
-        let allowed = Allowed::new(&mut decider, &by_oneself, &near);
+        let seen = Seen::new(&mut decider, viewpoint, own_spots);
+        let own = denied(&mut decider, &seen.viewpoint, own_spots.iter().chain(&seen.items));
+        let alone = Seen::new(&mut decider, by_oneself.clone(), &near);
+        let allowed = Allowed::new(&mut decider, &alone, &near);
         let mut there = Others::new(self, &by_oneself, &here, SAMPLE);
         let mut on_path = Others::new(self, &by_oneself, &path, ENOUGH);
         for candidate in candidates {
@@ -97,7 +118,7 @@ impl Search<'_> {
                 Some(Gauge::Attaches(tie)) => {
                     let others = there.of(tie.to, &mut decider);
                     let all = std::iter::once(&own).chain(others);
-                    enough(ENOUGH, all.map(|one| opened_to(index, one, tie, &|_| true)))
+                    enough(ENOUGH, all.map(|one| opened_to(index, one, tie, |_| true)))
                 }
                 Some(Gauge::Allows(to)) => {
                     let others = on_path.of(to, &mut decider).iter();
@@ -152,25 +173,25 @@ impl<'r> Others<'r> {
         self.known.entry(to).or_insert_with(|| {
             let people = search.some_of(to, most).into_iter();
             let others = people.filter(|one| *one != viewpoint.who);
-            denied_of(decider, viewpoint, (to, others), spots)
+            let sessions = granted_to(decider, viewpoint, to, others);
+            sessions.iter().map(|view| denied(decider, view, spots.iter())).collect()
         })
     }
 }
 
-/// What these people are denied at some spots, in the sessions that have what is granted to a
-/// principal.
-pub(super) fn denied_of<'r>(
-    decider: &mut Decider<'r>,
+/// The sessions of these people that have what is granted to a principal.
+pub(super) fn granted_to(
+    decider: &mut Decider<'_>,
     viewpoint: &Viewpoint,
-    (to, people): (Principal, impl Iterator<Item = Principal>),
-    spots: &'r [Spot],
-) -> Vec<Denied<'r>> {
+    to: Principal,
+    people: impl Iterator<Item = Principal>,
+) -> Vec<Viewpoint> {
     let mut found = Vec::new();
     for one in people {
         for view in reach::sessions(decider, &viewpoint.seen_by(one)) {
             let session = decider.session_of(view.who, &view.also, view.take_up, view.time);
             if session.is_granted_what_is_for(to, decider.index) {
-                found.push(denied(decider, session, &view, spots));
+                found.push(view);
             }
         }
     }
@@ -184,10 +205,12 @@ struct Allowed<'r> {
 }
 
 impl<'r> Allowed<'r> {
-    fn new(decider: &mut Decider<'_>, viewpoint: &'r Viewpoint, spots: &'r [Spot]) -> Self {
+    fn new(decider: &mut Decider<'_>, seen: &'r Seen, spots: &'r [Spot]) -> Self {
+        let viewpoint = &seen.viewpoint;
         // A target may be asked who is in it.
         let spots = spots.iter().filter(|spot| spot.sort != SpotSort::Identity);
-        let rows = spots.map(|spot| (spot, cells_at(decider, viewpoint, spot, None).allow));
+        let rows = spots.chain(&seen.items);
+        let rows = rows.map(|spot| (spot, cells_at(decider, viewpoint, spot, None).allow));
         Self { viewpoint, rows: rows.collect() }
     }
 
@@ -256,14 +279,15 @@ pub(super) fn enough(most: usize, each: impl Iterator<Item = usize>) -> usize {
 }
 
 /// What somebody is denied at some spots for want of a statement that allows it.
-fn denied<'r>(
+pub(super) fn denied<'r>(
     decider: &mut Decider<'r>,
-    session: Session<'r>,
     viewpoint: &Viewpoint,
-    spots: &'r [Spot],
+    spots: impl Iterator<Item = &'r Spot>,
 ) -> Denied<'r> {
     let index = decider.index;
     let estate = index.estate();
+    let session =
+        decider.session_of(viewpoint.who, &viewpoint.also, viewpoint.take_up, viewpoint.time);
     let mut rows: Vec<Row<'_>> = Vec::new();
     for spot in spots {
         let applicable = spot.applicable(estate);
@@ -282,7 +306,7 @@ pub(super) fn opened_to(
     index: &Index,
     Denied { session, rows }: &Denied<'_>,
     tie: Tie,
-    is_row: &dyn Fn(&Spot) -> bool,
+    is_row: impl Fn(&Spot) -> bool,
 ) -> usize {
     let estate = index.estate();
     if !session.is_granted_what_is_for(tie.to, index) {

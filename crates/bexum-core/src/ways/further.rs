@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::at_least::{Denied, Gauge, Tie, denied_of, enough, opened_to};
+use super::at_least::{Denied, Gauge, Seen, Tie, denied, enough, granted_to, opened_to};
 use super::{Candidate, Concerned, SAMPLE, Search};
 use crate::engine::{Decider, EvalContext, Session, StatementInPlay};
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
@@ -48,13 +48,27 @@ impl Search<'_> {
                 _ => None,
             }
         });
-        let ties: Vec<(&mut usize, Tie)> = ties.collect();
-        if ties.is_empty() {
-            return;
-        }
         let (also, under) = (Vec::new(), Vec::new());
         let by_oneself = Viewpoint { also, under, take_up: None, ..viewpoint };
-        let (spots, singled) = self.spots_below(&query, &by_oneself, &ties);
+        // The fewer people there are, the more rows can be looked at.
+        let (few, many): (Vec<_>, Vec<_>) =
+            ties.partition(|(_, tie)| self.number(&Concerned::These(vec![tie.to])) <= TOGETHER);
+        for ties in [few, many].into_iter().filter(|ties| !ties.is_empty()) {
+            self.gauge_ties(ties, (&query, &by_oneself), most_cells, each);
+        }
+    }
+
+    fn gauge_ties(
+        &self,
+        ties: Vec<(&mut usize, Tie)>,
+        (query, by_oneself): (&Query<'_>, &Viewpoint),
+        most_cells: usize,
+        each: Each<'_>,
+    ) {
+        let here = query.target.scope();
+        let at_path: Vec<Spot> = Spots::new(self.estate()).at(here).collect();
+        let (spots, singled) = self.spots_below(query, by_oneself, &ties);
+        let known: FxHashSet<&str> = spots.iter().map(|spot| &*spot.shown).collect();
         let most_people = (MOST_ROWS / spots.len().max(1)).max(SAMPLE);
         let mut people: FxHashMap<Principal, Vec<Principal>> = FxHashMap::default();
         for (_, tie) in &ties {
@@ -65,22 +79,35 @@ impl Search<'_> {
         // Of most steps the first few people tell that they open more.
         each(number.div_ceil(TOGETHER), &|share| {
             let mut decider = Decider::new(self.index());
-            let mut there: FxHashMap<Principal, Vec<Denied<'_>>> = FxHashMap::default();
-            for ((_, tie), opened) in ties.iter().zip(&opened) {
-                if opened.load(Ordering::Relaxed) > most_cells {
-                    continue;
-                }
-                let items = singled.get(&tie.policy).filter(|_| tie.at == query.target.scope());
-                let is_row = |spot: &Spot| {
-                    spot.sort != SpotSort::Pattern
-                        || items.is_some_and(|it| it.contains(&spot.shown))
-                };
-                let others = there.entry(tie.to).or_insert_with(|| {
+            let is_open = |opened: &AtomicUsize| opened.load(Ordering::Relaxed) <= most_cells;
+            let mut seen: FxHashMap<Principal, Vec<Seen>> = FxHashMap::default();
+            for ((_, tie), _) in ties.iter().zip(&opened).filter(|(_, opened)| is_open(opened)) {
+                seen.entry(tie.to).or_insert_with(|| {
                     let some = people[&tie.to].iter().skip(share * TOGETHER).take(TOGETHER);
-                    let of = (tie.to, some.copied());
-                    denied_of(&mut decider, &by_oneself, of, &spots)
+                    let views = granted_to(&mut decider, by_oneself, tie.to, some.copied());
+                    let each =
+                        views.into_iter().map(|view| Seen::new(&mut decider, view, &at_path));
+                    each.collect()
                 });
-                let each = others.iter().map(|one| opened_to(self.index(), one, *tie, &is_row));
+            }
+            let mut there: FxHashMap<Principal, Vec<Denied<'_>>> = FxHashMap::default();
+            for ((_, tie), opened) in ties.iter().zip(&opened).filter(|(_, open)| is_open(open)) {
+                let Some(seen) = seen.get(&tie.to) else { continue };
+                let others = there.entry(tie.to).or_insert_with(|| {
+                    let each = seen.iter().map(|one| {
+                        let own = one.items.iter().filter(|item| !known.contains(&*item.shown));
+                        denied(&mut decider, &one.viewpoint, spots.iter().chain(own))
+                    });
+                    each.collect()
+                });
+                let items = singled.get(&tie.policy).filter(|_| tie.at == here);
+                let each = others.iter().zip(seen).map(|(denied, seen)| {
+                    opened_to(self.index(), denied, *tie, |spot| {
+                        spot.sort != SpotSort::Pattern
+                            || items.is_some_and(|it| it.contains(&spot.shown))
+                            || seen.has(spot)
+                    })
+                });
                 opened.fetch_add(enough(most_cells, each), Ordering::Relaxed);
             }
         });

@@ -1,11 +1,13 @@
 //! Steps tried, as far as it takes to know whether they are among the best.
 
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
 use super::pairs::First;
 use super::{Candidate, Effect, Extent, Places, Search, Step, Way};
+use crate::catalogue::ActionSet;
 use crate::declaration::Declarations;
-use crate::engine::Engine;
+use crate::engine::{Decider, Engine};
 use crate::id::ScopeId;
 use crate::impact::Cell;
 use crate::part::Part;
@@ -27,6 +29,9 @@ pub(super) const NEAR: usize = 64;
 
 /// Rows that are looked at farther around it, for the one who asks.
 pub(super) const AROUND: usize = 1024;
+
+/// Rows that are looked at for them where something is allowed to them.
+const HERE_AND_THERE: usize = 4096;
 
 /// An estate that was made, and which part of it.
 type Made = (Extent, (Declarations, Engine));
@@ -212,6 +217,8 @@ impl Search<'_> {
         stages.extend(near(NEAR, (!is_gauged).then_some(alone)));
         stages.extend(near(NEAR, some.as_ref()));
         stages.extend(near(AROUND, Some(alone)));
+        let here_and_there = self.granted_within(&extent.places, HERE_AND_THERE);
+        stages.extend(here_and_there.map(|places| Extent { places, ..alone.clone() }));
         if self.number(&extent.concerned) > 1 {
             stages.push(alone.clone());
         }
@@ -232,6 +239,44 @@ impl Search<'_> {
         let around = estate.scopes.nearest(&self.request.on)?;
         let near = estate.scopes.chain(around).filter(|at| rows(*at) <= most).last()?;
         (places.rows(estate) > 2 * most && holds(near)).then_some(near)
+    }
+
+    /// Some scopes of these places in which something is allowed to the one who asks, of so many rows
+    /// together, where these places have many more: what a step turns that is not about the path, it
+    /// turns there.
+    fn granted_within(&self, places: &Places, most: usize) -> Option<Places> {
+        let estate = self.estate();
+        if places.rows(estate) <= 4 * most {
+            return None;
+        }
+        let who = estate.find_principal(&self.request.who)?;
+        let mut decider = Decider::new(self.index());
+        let session = decider.session_of(who, &[], None, self.request.time);
+        let actions = ActionSet::all(estate.catalogue.actions.len());
+        let granted = decider.where_allowed(&session, Some(self.request.time), &actions);
+        let mut waiting: Vec<ScopeId> =
+            granted.into_iter().map(|range| ScopeId::new(range.start)).collect();
+        // The smallest are taken from the end first: more is tied to them.
+        waiting.sort_by_key(|at| Reverse(estate.scopes.subtree(*at).len()));
+        let (mut found, mut left) = (Vec::new(), most);
+        while let Some(at) = waiting.pop().filter(|_| left > 0) {
+            let rows = estate.scopes.subtree(at);
+            let is_there = match places {
+                Places::Everywhere => true,
+                Places::Below(all) => all.iter().any(|one| estate.scopes.holds(*one, at)),
+            };
+            if rows.len() <= left && is_there {
+                left -= rows.len();
+                found.push(at);
+                continue;
+            }
+            let mut next = rows.start + 1;
+            while next < rows.end {
+                waiting.push(ScopeId::new(next));
+                next = estate.scopes.subtree(ScopeId::new(next)).end;
+            }
+        }
+        (!found.is_empty()).then_some(Places::Below(found))
     }
 
     /// What else comes of a step.
