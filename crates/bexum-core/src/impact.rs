@@ -19,6 +19,7 @@ mod same_files;
 mod sessions;
 mod touches;
 
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -127,9 +128,33 @@ pub struct Comparison<'e> {
     /// Whether what depends on both sides can be compared: attributes have the same numbers, and the
     /// same is declared of them.
     can_complete: bool,
+    /// How many steps may be taken to find out what is opened or closed where it depends on both sides.
+    most_steps: usize,
+    /// How many were.
+    steps: AtomicUsize,
 }
 
 impl<'e> Comparison<'e> {
+    /// The same, in which no more is found out about what depends once so many steps were taken.
+    pub(crate) fn within_steps(self, most_steps: usize) -> Self {
+        Self { most_steps, ..self }
+    }
+
+    /// Counts steps that were taken.
+    fn spend(&self, steps: usize) {
+        self.steps.fetch_add(steps, Ordering::Relaxed);
+    }
+
+    /// How many steps were taken.
+    pub(crate) fn steps(&self) -> usize {
+        self.steps.load(Ordering::Relaxed)
+    }
+
+    /// Whether more steps would have to be taken.
+    pub(crate) fn is_spent(&self) -> bool {
+        self.steps() > self.most_steps
+    }
+
     /// Gets ready to compare two estates that differ in this ([`differences`]). Of the request only the circumstances count, what is supposed, and what bounds every session. Where the
     /// second estate was not [built beside](crate::Estate::build_beside) the first, nothing is decided of
     /// cells that depend in both.
@@ -174,6 +199,8 @@ impl<'e> Comparison<'e> {
             spots,
             actions,
             can_complete,
+            most_steps: usize::MAX,
+            steps: AtomicUsize::new(0),
         })
     }
 
@@ -194,6 +221,8 @@ impl<'e> Comparison<'e> {
             spots: [after.clone(), before.clone()],
             actions: [theirs.clone(), ours.clone()],
             can_complete: self.can_complete,
+            most_steps: self.most_steps,
+            steps: AtomicUsize::new(0),
         }
     }
 

@@ -24,6 +24,8 @@ mod spellings;
 mod tried;
 mod walk;
 
+use std::sync::atomic::{AtomicUsize, Ordering};
+
 use fixedbitset::FixedBitSet;
 
 use crate::decision::Reason;
@@ -147,6 +149,8 @@ pub struct Laws<'e> {
     now: Time,
     /// Steps for each principal and law.
     share: usize,
+    /// Steps that were taken.
+    steps: AtomicUsize,
 }
 
 impl<'e> Laws<'e> {
@@ -165,10 +169,15 @@ impl<'e> Laws<'e> {
     ) -> Self {
         let placed = plan::identities(index.estate());
         let plans = laws.into_iter().map(|law| Plan::new(index.estate(), law, &placed)).collect();
-        let mut laws = Self { index, plans, placed, now, share: 0 };
+        let mut laws = Self { index, plans, placed, now, share: 0, steps: AtomicUsize::new(0) };
         let least = (steps / 2000).min(2000);
         laws.share = (steps / laws.principals().len().max(1)).clamp(least, 10 * STEPS);
         laws
+    }
+
+    /// How many steps searches took so far.
+    pub(crate) fn steps(&self) -> usize {
+        self.steps.load(Ordering::Relaxed)
     }
 
     /// Everybody whom any of the laws may be about.

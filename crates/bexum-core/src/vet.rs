@@ -146,6 +146,10 @@ pub struct Vet<'v> {
     /// What a log used, and since when it counts.
     usage: Option<(&'v Usage, Time)>,
     spent: Spent,
+    /// How many steps may be taken in looking for circumstances in which somebody gains something.
+    most_steps: usize,
+    /// How many in looking for those in which something is allowed, or denied, at all.
+    most_judging: usize,
     lookup: OnceLock<Lookup>,
     /// For each policy, itself and every policy that includes it.
     carriers: OnceLock<Vec<Vec<PolicyId>>>,
@@ -161,6 +165,8 @@ struct Spent {
     matching: AtomicUsize,
     granting: AtomicUsize,
     changing: AtomicUsize,
+    /// Steps in looking for circumstances.
+    judging: AtomicUsize,
 }
 
 /// What a rule has found so far.
@@ -190,6 +196,8 @@ impl<'v> Vet<'v> {
         let (lookup, applicable_below) = (OnceLock::new(), OnceLock::new());
         Self {
             spent: Spent::default(),
+            most_steps: moves::STEPS,
+            most_judging: usize::MAX,
             applicable_below,
             declared,
             engine,
@@ -202,6 +210,14 @@ impl<'v> Vet<'v> {
             dead,
             tables_by_policy: OnceLock::new(),
         }
+    }
+
+    /// The same, where what hangs on circumstances is not decided once about so many steps were taken
+    /// in looking for them. Which findings that is about is only sure where one thing is looked at after
+    /// the other ([`in_turn`]).
+    #[must_use]
+    pub fn within_steps(self, most_steps: usize) -> Self {
+        Self { most_steps, most_judging: most_steps, ..self }
     }
 
     /// The same with what a log used; what was not used since a moment is unused.

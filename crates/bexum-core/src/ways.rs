@@ -359,10 +359,15 @@ impl<'s> Search<'s> {
 
     /// How many cells a way opens, and how many it closes, in other circumstances or at a later
     /// moment alone; those that cannot be decided count as both. `None` where that would take long: it
-    /// concerns more than `most` principals, or a quarter as many principals times scopes. Those whom
-    /// it concerns are shared out by `each`.
+    /// concerns more than `most` principals, or a quarter as many principals times scopes, or circumstances
+    /// are looked for in more steps than `most_steps`. Those whom it concerns are shared out by `each`.
     #[must_use]
-    pub fn elsewhere(&self, way: &Way, most: usize, each: Each<'_>) -> Option<[usize; 2]> {
+    pub fn elsewhere(
+        &self,
+        way: &Way,
+        (most, most_steps): (usize, usize),
+        each: Each<'_>,
+    ) -> Option<[usize; 2]> {
         if way.step.edits.is_empty() {
             return Some([0, 0]);
         }
@@ -377,19 +382,30 @@ impl<'s> Search<'s> {
         let part = self.part(&way.extent);
         let (declared, after) = self.after(&part, &way.step)?;
         let (comparison, people) = self.beside(&part, (&declared, &after), &way.extent)?;
-        let shares: Vec<&[String]> = people.chunks(SHARE).collect();
-        let (opens, closes) = (AtomicUsize::new(0), AtomicUsize::new(0));
-        each(shares.len(), &|share| {
-            let mut compared = comparison.compared();
-            for who in shares[share] {
-                let cells = self.turned(&mut compared, who, &way.extent);
-                let only_gained = cells.iter().filter(|cell| cell.is_gained && !cell.is_opened());
-                let only_lost = cells.iter().filter(|cell| cell.is_lost && !cell.is_shut());
-                opens.fetch_add(only_gained.count(), Ordering::Relaxed);
-                closes.fetch_add(only_lost.count(), Ordering::Relaxed);
+        let comparison = comparison.within_steps(most_steps);
+        let (opens, closes) = match way.extent.is_path_alone {
+            false => {
+                let changes = comparison.impact(&people, each).changes;
+                let opens = changes.count(|one| one.is_gained && !one.is_opened());
+                (opens, changes.count(|one| one.is_lost && !one.is_shut()))
             }
-        });
-        Some([opens.into_inner(), closes.into_inner()])
+            true => {
+                let shares: Vec<&[String]> = people.chunks(SHARE).collect();
+                let (opens, closes) = (AtomicUsize::new(0), AtomicUsize::new(0));
+                each(shares.len(), &|share| {
+                    let mut compared = comparison.compared();
+                    for who in shares[share] {
+                        let cells = compared.cells_at(who, &self.request.on);
+                        let gained = cells.iter().filter(|one| one.is_gained && !one.is_opened());
+                        let lost = cells.iter().filter(|one| one.is_lost && !one.is_shut());
+                        opens.fetch_add(gained.count(), Ordering::Relaxed);
+                        closes.fetch_add(lost.count(), Ordering::Relaxed);
+                    }
+                });
+                (opens.into_inner(), closes.into_inner())
+            }
+        };
+        (!comparison.is_spent()).then_some([opens, closes])
     }
 
     /// Compares everybody whom a step concerns at the moment, one after the other, until `each` says

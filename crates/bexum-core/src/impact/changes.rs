@@ -65,6 +65,18 @@ impl Change {
         self.is_gained && self.held_as.is_none()
     }
 
+    /// As [`Cell::is_opened`].
+    #[must_use]
+    pub fn is_opened(&self) -> bool {
+        self.after == Outcome::Allow && self.before != Outcome::Allow
+    }
+
+    /// As [`Cell::is_shut`].
+    #[must_use]
+    pub fn is_shut(&self) -> bool {
+        self.before == Outcome::Allow && self.after != Outcome::Allow
+    }
+
     /// The cell of a session, on a row that is called so.
     #[must_use]
     pub fn cell(&self, (who, role): SessionName<'_>, place: &str) -> Cell {

@@ -481,7 +481,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     ) -> (Opened, Opened) {
         let unless = |may: bool| if may { Opened::NotDecided } else { Opened::No };
         let not_decided = (unless(turn.open), unless(turn.close));
-        if turn == MayTurn::NEITHER {
+        if turn == MayTurn::NEITHER || self.comparison.is_spent() {
             return not_decided;
         }
         let ([Some(before), Some(after)], [Some(old), Some(new)]) = (session, row) else {
@@ -503,6 +503,8 @@ impl<'c, 'e> Compared<'c, 'e> {
             true => opened(&mut [(other, &after)], (one, &before), &mut self.closed),
             false => Opened::No,
         };
+        let steps = self.known.take_steps() + self.closed.take_steps();
+        self.comparison.spend(steps);
         (opens, closes)
     }
 

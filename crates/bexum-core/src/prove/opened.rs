@@ -42,7 +42,23 @@ pub(crate) enum Opened {
 }
 
 /// What was found out before, by all that it depends on.
-pub(crate) type Known = FxHashMap<Print, Opened>;
+#[derive(Default)]
+pub(crate) struct Known {
+    found: FxHashMap<Print, Opened>,
+    steps: usize,
+}
+
+impl Known {
+    /// Forgets what was found out.
+    pub(crate) fn clear(&mut self) {
+        self.found.clear();
+    }
+
+    /// How many steps searches took since this was asked.
+    pub(crate) fn take_steps(&mut self) -> usize {
+        std::mem::take(&mut self.steps)
+    }
+}
 
 /// An estate, and the request as it stands there: its time is the first moment that counts.
 pub(crate) type Asked<'a, 'q, 'e> = (&'a mut Decider<'e>, &'a Query<'q>);
@@ -81,7 +97,10 @@ pub(crate) fn opened<'e>(
         others.iter_mut().zip(&concrete).map(|((other, _), query)| (&mut **other, query)).collect();
     // Its name is known only because it was made up, so only what such an item can do counts, and
     // conditions about the attribute itself may single out other names.
-    match opened_as_asked(&mut others, (new, &as_item(query, &path)), &mut Known::default()) {
+    let mut of_item = Known::default();
+    let found = opened_as_asked(&mut others, (new, &as_item(query, &path)), &mut of_item);
+    known.steps += of_item.steps;
+    match found {
         Opened::No if braces.attributes.is_disjoint(&braces.asked_about) => Opened::No,
         Opened::No => Opened::NotDecided,
         found => found,
@@ -183,11 +202,12 @@ fn opened_as_asked<'e>(
                 let others = search.unless.as_ref().map_or(Some(Print::default()), |u| u.print());
                 let print = others.zip(search.print_of_statements());
                 let print = print.map(|(others, print)| print.and(&others));
-                if let Some(found) = print.as_ref().and_then(|print| known.get(print)) {
+                if let Some(found) = print.as_ref().and_then(|print| known.found.get(print)) {
                     return *found;
                 }
                 let found = search.is_found();
-                known.extend(print.map(|print| (print, found)));
+                known.steps += search.steps + 1;
+                known.found.extend(print.map(|print| (print, found)));
                 found
             })
         });
@@ -333,7 +353,9 @@ impl Search<'_, '_> {
         }
         let mut assignment: Assignment = vec![None; unknowns.references.len()];
         let mut tree = Tree::new(&unknowns, STEPS);
-        if self.descend(&mut tree, &mut assignment) {
+        let is_found = self.descend(&mut tree, &mut assignment);
+        self.steps = tree.steps;
+        if is_found {
             return Opened::Yes;
         }
         // A row that stands for many items has no path that could be tried.

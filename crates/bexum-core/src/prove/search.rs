@@ -479,7 +479,7 @@ pub(super) struct Tree<'u> {
     orders: Vec<Option<Rc<[usize]>>>,
     /// Steps that may be taken.
     most: usize,
-    steps: usize,
+    pub(super) steps: usize,
     /// An attribute of which not all values were tried.
     partial: Option<usize>,
     /// Attributes that are not to be given on this branch.

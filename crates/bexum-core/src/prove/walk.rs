@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 use std::rc::Rc;
+use std::sync::atomic::Ordering;
 
 use rustc_hash::FxHashSet;
 
@@ -444,6 +445,7 @@ impl<'e> LawWalk<'_, 'e> {
             (search.run(), search.steps)
         });
         self.steps = self.steps.saturating_sub(steps);
+        self.laws.steps.fetch_add(steps + 1, Ordering::Relaxed);
         match found {
             Found::Nothing => {}
             Found::Counterexample(counterexample) => self.keep(*counterexample),

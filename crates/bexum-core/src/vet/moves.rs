@@ -41,6 +41,11 @@ const FEWEST: usize = 10;
 /// Things gone through in making estates, all together: a bound on the work of a run.
 pub(super) const WORK: usize = 7_000_000;
 
+/// Steps in looking for circumstances in which something is gained, all together.
+pub(super) const STEPS: usize = 1_000_000;
+/// Such steps for one person in any case.
+const FEWEST_STEPS: usize = 1_000;
+
 /// Something that somebody may do.
 #[derive(Clone, Debug)]
 pub(super) struct Move {
@@ -84,6 +89,8 @@ pub(super) struct Climber<'v> {
     work: &'v AtomicUsize,
     /// How many estates may be made.
     most: usize,
+    /// How many steps may still be taken in looking for circumstances.
+    steps_left: Cell<usize>,
     /// Whether the search was cut short.
     pub(super) is_cut: Cell<bool>,
 }
@@ -99,7 +106,8 @@ impl<'v> Climber<'v> {
         let share = WORK / size_of(vet.estate()) / people.max(1);
         let most = share.clamp(FEWEST, STATES);
         let name = vet.estate().principal_id(who);
-        Self { vet, who, name, work, most, is_cut: Cell::new(false) }
+        let steps_left = Cell::new((vet.most_steps / people.max(1)).max(FEWEST_STEPS));
+        Self { vet, who, name, work, most, steps_left, is_cut: Cell::new(false) }
     }
 
     /// The shortest chains to something new, one for each gravity that is higher than that of a
@@ -207,9 +215,14 @@ impl<'v> Climber<'v> {
         let differing = differences(before.estate(), after.engine.estate(), &same);
         let request = Request::new("", "", "", self.vet.now);
         let comparison = Comparison::new(before, &after.engine, &differing, request).ok()?;
+        let comparison = comparison.within_steps(self.steps_left.get());
         let mut compared = comparison.compared();
         let estate = after.engine.estate();
         let cells = compared.cells_of(&self.name);
+        self.steps_left.set(self.steps_left.get().saturating_sub(comparison.steps()));
+        if comparison.is_spent() {
+            self.is_cut.set(true);
+        }
         let gained = cells.iter().filter(|cell| cell.is_new_gain() && cell.is_decided);
         let best = gained
             .filter_map(|cell| {

@@ -388,11 +388,15 @@ impl Vet<'_> {
 
     /// What comes of the one law of a supposed estate.
     fn judged(&self, declared: &Declarations, claim: Claim) -> Ever {
+        if self.spent.judging.load(Ordering::Relaxed) > self.most_judging {
+            return Ever::NotDecided;
+        }
         let supposed = Estate::build_beside(declared, self.estate());
         let Ok(supposed) = supposed else { return Ever::NotDecided };
         let engine = Engine::new(supposed);
         let laws = Laws::within(&engine, &engine.estate().laws, self.now, STEPS);
         let judged = laws.judge_all();
+        self.spent.judging.fetch_add(laws.steps(), Ordering::Relaxed);
         match judged.first().map(|one| laws.outcome(0, one)) {
             Some((Outcome::Broken(_), _)) => Ever::Yes,
             // A law that everything is always allowed says nothing where nothing can be asked.

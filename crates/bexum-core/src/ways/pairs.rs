@@ -73,19 +73,19 @@ impl First {
         effect.sort_levels();
         effect
     }
+}
 
-    /// The same extent of a second step, with those whom the first is about. Where the first is about
-    /// more than the path, the path may be one of many items to some session that the second does
-    /// not concern, and does not count by itself there.
-    fn and_into(&self, second: &Extent) -> Extent {
-        let about: &[Principal] = match &self.extent.concerned {
-            Concerned::These(some) | Concerned::Only(some) => some,
-            Concerned::Everybody => &[],
-        };
-        let into = [&second.into[..], about, &self.extent.into].concat();
-        let is_path_alone = second.is_path_alone && self.extent.is_path_alone;
-        Extent { into, is_path_alone, ..second.clone() }
-    }
+/// The same extent of a second step, with those whom the first is about. Where the first is about
+/// more than the path, the path may be one of many items to some session that the second does
+/// not concern, and does not count by itself there.
+fn and_into(first: &Extent, second: &Extent) -> Extent {
+    let about: &[Principal] = match &first.concerned {
+        Concerned::These(some) | Concerned::Only(some) => some,
+        Concerned::Everybody => &[],
+    };
+    let into = [&second.into[..], about, &first.into].concat();
+    let is_path_alone = second.is_path_alone && first.is_path_alone;
+    Extent { into, is_path_alone, ..second.clone() }
 }
 
 impl Search<'_> {
@@ -125,6 +125,17 @@ impl Search<'_> {
             };
             let mut decider = Decider::new(&engine);
             let mut seconds = inner.grants(&mut decider, &query, &inner.met(&query), false);
+            let works = |second: &Candidate| {
+                let mut each = second.alternatives.iter();
+                let pair = |(other, its): &(Step, Extent)| {
+                    self.works_soon(&step.and(other), (extent, &and_into(extent, its)))
+                };
+                second.is_sure || each.any(pair)
+            };
+            // What the first does has not to be found out where nothing is to follow it.
+            if !seconds.iter().any(works) {
+                continue;
+            }
             let Some(first) = self.first(step, extent, most_cells) else { continue };
             let first = Arc::new(first);
             let mut lifted = 0;
@@ -139,7 +150,7 @@ impl Search<'_> {
                 let add = if inner.second_only_opens(&second) { lifted } else { 0 };
                 let (at_least, is_sure) = (second.at_least + add, second.is_sure);
                 let both = second.alternatives.into_iter();
-                let both = both.map(|(other, its)| (step.and(&other), first.and_into(&its)));
+                let both = both.map(|(other, its)| (step.and(&other), and_into(extent, &its)));
                 let pair = Candidate {
                     first: Some(Arc::clone(&first)),
                     at_least,

@@ -83,10 +83,10 @@ impl Search<'_> {
             let works = |after: &Engine| self.works_in(after, &step.asked(self.request));
             let mut known = None;
             if !candidate.is_sure {
-                known = self.soonest(step, extent).or_else(|| {
-                    let first = candidate.first.as_ref()?;
-                    self.soonest(step, &first.extent.and(extent))
-                });
+                known = match &candidate.first {
+                    None => self.soonest(step, extent),
+                    Some(first) => self.soonest_of_pair(step, (&first.extent, extent)),
+                };
                 if !known.as_ref().is_some_and(|(_, (_, after))| works(after)) {
                     return None;
                 }
@@ -121,6 +121,17 @@ impl Search<'_> {
             let after = self.after(&self.part(&extent), step)?;
             Some((extent, after))
         })
+    }
+
+    /// The same of two steps, the second with those whom the first is about.
+    fn soonest_of_pair(&self, step: &Step, (first, second): (&Extent, &Extent)) -> Option<Made> {
+        self.soonest(step, second).or_else(|| self.soonest(step, &first.and(second)))
+    }
+
+    /// Whether two steps work, as far as the one who asks is concerned.
+    pub(super) fn works_soon(&self, step: &Step, extents: (&Extent, &Extent)) -> bool {
+        let made = self.soonest_of_pair(step, extents);
+        made.is_some_and(|(_, (_, after))| self.works_in(&after, &step.asked(self.request)))
     }
 
     /// As much of a step as concerns the one who asks.

@@ -88,8 +88,8 @@ impl Made {
         Some(Decider::new(&self.engine).decide(&query).verdict())
     }
 
-    /// How many cells of everybody turn to allow and away from it.
-    pub(crate) fn turned(&self, after: &Self, request: &Request<'static>) -> (usize, usize) {
+    /// The cells of everybody that come to something else.
+    fn cells(&self, after: &Self, request: &Request<'static>) -> Vec<Cell> {
         let differing = differences(self.estate(), after.estate(), &SameFiles::default());
         let (take_up, item, also, under) = (None, None, Vec::new(), Vec::new());
         let circumstances = Request { take_up, item, also, under, ..request.clone() };
@@ -97,9 +97,21 @@ impl Made {
         let comparison = comparison.expect("sound circumstances");
         let mut compared = comparison.compared();
         let all = comparison.everybody();
-        let cells: Vec<Cell> = all.iter().flat_map(|who| compared.cells_of(who)).collect();
+        all.iter().flat_map(|who| compared.cells_of(who)).collect()
+    }
+
+    /// How many cells of everybody turn to allow and away from it.
+    pub(crate) fn turned(&self, after: &Self, request: &Request<'static>) -> (usize, usize) {
+        let cells = self.cells(after, request);
         let opened = cells.iter().filter(|cell| cell.is_opened()).count();
         (opened, cells.iter().filter(|cell| cell.is_shut()).count())
+    }
+
+    /// How many are opened, and closed, in other circumstances or later alone.
+    fn turned_elsewhere(&self, after: &Self, request: &Request<'static>) -> [usize; 2] {
+        let cells = self.cells(after, request);
+        let opens = cells.iter().filter(|cell| cell.is_gained && !cell.is_opened()).count();
+        [opens, cells.iter().filter(|cell| cell.is_lost && !cell.is_shut()).count()]
     }
 }
 
@@ -485,6 +497,10 @@ proptest! {
         for way in &ways {
             let after = made.after(&way.step.edits).expect("an estate");
             prop_assert_eq!(after.verdict(&way.step.asked(&request)), Some(wanted));
+            let elsewhere = search.elsewhere(way, (usize::MAX, usize::MAX), &in_turn);
+            prop_assert_eq!(elsewhere, Some(made.turned_elsewhere(&after, &request)), "{:?}", way);
+            let in_few_steps = search.elsewhere(way, (usize::MAX, 2), &in_turn);
+            prop_assert!(in_few_steps.is_none() || in_few_steps == elsewhere);
         }
         let all: Vec<Vec<Step>> = match wanted {
             Verdict::Allow => {

@@ -2,10 +2,11 @@
 
 use std::collections::{BTreeSet, BinaryHeap};
 use std::path::Path;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
+use std::time::Duration;
 
 use anyhow::bail;
-use bexum_core::edit::apply;
+use bexum_core::edit::{Edit, apply};
 use bexum_core::edit_rights::{self, Side};
 use bexum_core::engine::Engine;
 use bexum_core::impact::SameFiles;
@@ -41,9 +42,16 @@ const MOST_CELLS: usize = 2_000;
 /// Most principals for whom it is looked at on one path what a way does in other circumstances; a
 /// quarter as many principals times scopes where it is about whole scopes.
 const MOST_ELSEWHERE: usize = 20_000;
+/// Most steps in looking for such circumstances, of all ways together; and how many of each in any case.
+const MOST_STEPS: usize = 500_000;
+const FEWEST_STEPS: usize = 1_000;
 
 /// Most principals times scopes where it is looked at what `vet` finds by a way.
 const MOST_VETTED: usize = 20_000;
+/// How long it may take.
+const VETTED_WITHIN: Duration = Duration::from_secs(10);
+/// Most steps that `vet` takes then in looking for circumstances.
+const MOST_VET_STEPS: usize = 50_000;
 /// The rule that is left out then: it looks at everything once with each tie and without it.
 const LEFT_OUT: &str = "no-effect";
 
@@ -340,19 +348,18 @@ impl Looked<'_> {
                 Some(request)
             }
         };
-        let elsewhere: Vec<_> = ways
-            .par_iter()
-            .map(|way| self.search.elsewhere(way, MOST_ELSEWHERE, &on_all_cores))
-            .collect();
-        let findings = self.findings(ways);
+        let most = (MOST_ELSEWHERE, (MOST_STEPS / ways.len().max(1)).max(FEWEST_STEPS));
+        let elsewhere = ways.par_iter().map(|way| self.search.elsewhere(way, most, &on_all_cores));
+        let elsewhere: Vec<_> = elsewhere.collect();
         // One after the other: expectations are tried on all cores, each time.
-        let each = ways.iter().zip(elsewhere).zip(findings);
-        let besides = each.map(|((way, elsewhere), findings)| {
-            let mut besides = Besides { elsewhere, findings, ..Besides::default() };
+        let besides = ways.iter().zip(elsewhere).map(|(way, elsewhere)| {
+            let mut besides = Besides { elsewhere, ..Besides::default() };
             if way.step.edits.is_empty() || !has_expectations && by.is_none() {
                 return Ok(besides);
             }
-            let Some((declared, after)) = self.after(way) else { return Ok(besides) };
+            let sides = (self.declared, self.engine);
+            let made = after_edits(sides, &way.step.edits, self.request.time);
+            let Some((declared, after)) = made else { return Ok(besides) };
             let is =
                 if has_expectations { outcomes(&after, self.request.time) } else { Vec::new() };
             for ((name, held), (_, holds)) in before.iter().zip(&is) {
@@ -373,60 +380,86 @@ impl Looked<'_> {
             }
             Ok(besides)
         });
-        besides.collect()
+        let mut besides: Vec<Besides> = besides.collect::<anyhow::Result<_>>()?;
+        // Last: where that takes long, cores are busy with it from then on.
+        for (besides, findings) in besides.iter_mut().zip(self.findings(ways)) {
+            besides.findings = findings;
+        }
+        Ok(besides)
     }
 
     /// What `vet` finds by each way that it does not find as things are, and the other way round;
-    /// `None` where nothing changes, or the estate is too large.
+    /// `None` where nothing changes, the estate is too large, or that takes long.
     fn findings(&self, ways: &[Way]) -> Vec<Option<[Vec<VetFinding>; 2]>> {
         let estate = self.engine.estate();
+        let nothing = || ways.iter().map(|_| None).collect();
         if estate.principals().count().saturating_mul(estate.scopes.len()) > MOST_VETTED {
-            return ways.iter().map(|_| None).collect();
+            return nothing();
         }
-        let before = self.found(self.declared, self.engine);
-        let each = ways.par_iter().map(|way| {
-            if way.step.edits.is_empty() {
-                return None;
-            }
-            let (declared, after) = self.after(way)?;
-            let after = self.found(&declared, &after);
-            let alone = |these: &Vetted, those: &Vetted| -> Vec<VetFinding> {
-                // What is not there may only not have been decided.
-                let is_new = |one: &&VetFinding| {
-                    !those.told.contains(one) && !those.not_decided.contains(&one.0)
-                };
-                these.told.iter().filter(is_new).cloned().collect()
+        let (declared, engine) = (self.declared.clone(), self.engine.clone());
+        let (now, edits) = (self.request.time, ways.iter().map(|way| way.step.edits.clone()));
+        let edits: Vec<Vec<Edit>> = edits.collect();
+        let (sender, receiver) = mpsc::channel();
+        // What is not done in time is left alone: it ends with the program.
+        std::thread::spawn(move || sender.send(found_by_each((&declared, &engine), &edits, now)));
+        receiver.recv_timeout(VETTED_WITHIN).unwrap_or_else(|_| nothing())
+    }
+}
+
+/// What `vet` finds after each of these lists of edits that it does not find before, and the other way
+/// round; `None` where there are none.
+fn found_by_each(
+    (declared, engine): (&Declarations, &Engine),
+    edits: &[Vec<Edit>],
+    now: Time,
+) -> Vec<Option<[Vec<VetFinding>; 2]>> {
+    let before = vetted(declared, engine, now);
+    let each = edits.par_iter().map(|edits| {
+        if edits.is_empty() {
+            return None;
+        }
+        let (declared, after) = after_edits((declared, engine), edits, now)?;
+        let after = vetted(&declared, &after, now);
+        let alone = |these: &Vetted, those: &Vetted| -> Vec<VetFinding> {
+            // What is not there may only not have been decided.
+            let is_new = |one: &&VetFinding| {
+                !those.told.contains(one) && !those.not_decided.contains(&one.0)
             };
-            Some([alone(&after, &before), alone(&before, &after)])
-        });
-        each.collect()
-    }
-
-    /// What `vet` finds in an estate.
-    fn found(&self, declared: &Declarations, engine: &Engine) -> Vetted {
-        let rules: Vec<_> = RULES.iter().copied().filter(|rule| rule.name != LEFT_OUT).collect();
-        let look = Vet::new(declared, engine, self.request.time, &vet::in_turn);
-        let report = look.report(&rules, &|_| {});
-        let each = |one: Finding| {
-            let about = std::iter::once(one.about).chain(one.alike);
-            about.map(move |about| (one.rule, about))
+            these.told.iter().filter(is_new).cloned().collect()
         };
-        Vetted {
-            told: report.findings.into_iter().flat_map(each).collect(),
-            not_decided: report.not_decided.into_iter().map(|(rule, _)| rule).collect(),
-        }
-    }
+        Some([alone(&after, &before), alone(&before, &after)])
+    });
+    each.collect()
+}
 
-    /// The whole estate after a way.
-    fn after(&self, way: &Way) -> Option<(Declarations, Engine)> {
-        let mut declared = self.declared.clone();
-        let estate = self.engine.estate();
-        for one in &way.step.edits {
-            apply(one, &mut declared, &estate.catalogue, self.request.time).ok()?;
-        }
-        let after = Estate::build_beside(&declared, estate).ok()?;
-        Some((declared, Engine::new(after)))
+/// What `vet` finds in an estate.
+fn vetted(declared: &Declarations, engine: &Engine, now: Time) -> Vetted {
+    let rules: Vec<_> = RULES.iter().copied().filter(|rule| rule.name != LEFT_OUT).collect();
+    let look = Vet::new(declared, engine, now, &vet::in_turn).within_steps(MOST_VET_STEPS);
+    let report = look.report(&rules, &|_| {});
+    let each = |one: Finding| {
+        let about = std::iter::once(one.about).chain(one.alike);
+        about.map(move |about| (one.rule, about))
+    };
+    Vetted {
+        told: report.findings.into_iter().flat_map(each).collect(),
+        not_decided: report.not_decided.into_iter().map(|(rule, _)| rule).collect(),
     }
+}
+
+/// The whole estate after some edits.
+fn after_edits(
+    (declared, engine): (&Declarations, &Engine),
+    edits: &[Edit],
+    now: Time,
+) -> Option<(Declarations, Engine)> {
+    let mut declared = declared.clone();
+    let estate = engine.estate();
+    for one in edits {
+        apply(one, &mut declared, &estate.catalogue, now).ok()?;
+    }
+    let after = Estate::build_beside(&declared, estate).ok()?;
+    Some((declared, Engine::new(after)))
 }
 
 /// Whether each expectation holds, by its name; always in the same order.

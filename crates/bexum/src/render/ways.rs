@@ -68,7 +68,7 @@ impl Shown<'_> {
                 0,
                 &paint(
                     style::QUIET,
-                    "whether findings of vet come or go was not looked at: the estate is large",
+                    "whether findings of vet come or go was not looked at: it takes long here",
                 ),
             );
         }
@@ -210,7 +210,7 @@ impl Shown<'_> {
                 page.line(3, &text);
             }
             None => page
-                .line(3, "what it does in other circumstances was not looked at: it concerns many"),
+                .line(3, "what it does in other circumstances was not looked at: that takes long"),
         }
         for one in &besides.breaks {
             page.line(3, &paint(style::DENY, &format!("breaks {}", safe(one))));
