@@ -172,6 +172,37 @@ proptest! {
         }
     }
 
+    /// Where few steps may be taken in looking for circumstances, rules keep silent about what was not
+    /// decided, say so, and find nothing else.
+    #[test]
+    fn in_few_steps_nothing_else_is_found(
+        declared in estates::estate(),
+        most_steps in select(&[0_usize, 1, 10, 100, 1_000][..]),
+    ) {
+        let mut declared = declared;
+        declared.edit_rights = vec![EditRights {
+            actions: vec![(w("scope.attach"), list(&["store.tag", "user.view"]))],
+            no_more_than_own: false,
+            origin: Origin::default(),
+        }];
+        let engine = Engine::new(estates::build(&declared));
+        let names = ["never-matches", "outranked", "lockout", "climb"];
+        let rules: Vec<_> = RULES.into_iter().filter(|rule| names.contains(&rule.name)).collect();
+        let look = Vet::new(&declared, &engine, NOW, &in_turn).within_steps(most_steps);
+        let few = look.report(&rules, &|_| {});
+        let whole = report(&declared, &names);
+        let told = |report: &Report, rule: &str| -> BTreeSet<String> {
+            let of_rule = report.findings.iter().filter(|one| one.rule == rule);
+            of_rule.flat_map(|one| one.alike.iter().chain([&one.about]).cloned()).collect()
+        };
+        for rule in names {
+            let [few_told, all_told] = [told(&few, rule), told(&whole, rule)];
+            prop_assert!(few_told.is_subset(&all_told), "{rule}: {few_told:?} {all_told:?}");
+            let is_silent = few.not_decided.iter().any(|(silent, _)| *silent == rule);
+            prop_assert!(is_silent || few_told == all_told, "{rule}: {few_told:?} {all_told:?}");
+        }
+    }
+
     /// No request has a statement match that is said never to match, nor is allowed by one that is
     /// said to be outranked.
     #[test]
