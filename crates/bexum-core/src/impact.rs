@@ -59,6 +59,11 @@ impl Outcome {
     pub fn word(self) -> &'static str {
         ["deny", "depends", "allow"][self as usize]
     }
+
+    /// Whether what came to this is allowed where it comes to that, and was not.
+    fn opens_into(self, after: Self) -> bool {
+        after == Self::Allow && self != Self::Allow
+    }
 }
 
 /// A cell of the impact: for one session, what one action on one row came to and comes to.
@@ -91,13 +96,13 @@ impl Cell {
     /// Whether it is allowed now and was not.
     #[must_use]
     pub fn is_opened(&self) -> bool {
-        self.after == Outcome::Allow && self.before != Outcome::Allow
+        self.before.opens_into(self.after)
     }
 
     /// Whether it was allowed and is not now.
     #[must_use]
     pub fn is_shut(&self) -> bool {
-        self.before == Outcome::Allow && self.after != Outcome::Allow
+        self.after.opens_into(self.before)
     }
 
     /// Whether it says that somebody can do more than before: what they could do in another session

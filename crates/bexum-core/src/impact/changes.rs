@@ -68,13 +68,13 @@ impl Change {
     /// As [`Cell::is_opened`].
     #[must_use]
     pub fn is_opened(&self) -> bool {
-        self.after == Outcome::Allow && self.before != Outcome::Allow
+        self.before.opens_into(self.after)
     }
 
     /// As [`Cell::is_shut`].
     #[must_use]
     pub fn is_shut(&self) -> bool {
-        self.before == Outcome::Allow && self.after != Outcome::Allow
+        self.after.opens_into(self.before)
     }
 
     /// The cell of a session, on a row that is called so.
