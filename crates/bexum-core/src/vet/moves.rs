@@ -11,7 +11,7 @@
 mod sorts;
 
 use std::cell::Cell;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -26,7 +26,7 @@ use crate::edit_rights::EDIT_KEYS;
 use crate::engine::{Decider, Engine};
 use crate::estate::Estate;
 use crate::id::ActionId;
-use crate::impact::{Comparison, differences};
+use crate::impact::{Comparison, OwnSessions, differences};
 use crate::principal::{Join, Principal, Subject};
 use crate::reach::{Viewpoint, sessions};
 use crate::request::{Request, resolve_target};
@@ -208,45 +208,47 @@ impl<'v> Climber<'v> {
         Some(State { declared, engine: Engine::new(Arc::new(estate)), moves })
     }
 
-    /// The gravest of what is held then that was not held in any session.
+    /// The gravest of what is held then and was not held before in any session in the same
+    /// circumstances.
     fn gain(&self, after: &State) -> Option<Climb> {
         let before = self.vet.engine;
         let same = same_files(self.vet.declared, &after.declared);
         let differing = differences(before.estate(), after.engine.estate(), &same);
-        let request = Request::new("", "", "", self.vet.now);
+        let request = Request::new(&*self.name, "", "", self.vet.now);
+        let mut own = OwnSessions::new(before, &request).ok()?;
         let comparison = Comparison::new(before, &after.engine, &differing, request).ok()?;
         let comparison = comparison.within_steps(self.steps_left.get());
         let mut compared = comparison.compared();
         let estate = after.engine.estate();
         let cells = compared.cells_of(&self.name);
+        let mut by_gravity: BTreeMap<Gravity, FxHashSet<[&str; 2]>> = BTreeMap::new();
+        for cell in cells.iter().filter(|cell| cell.is_new_gain() && cell.is_decided) {
+            let Some(gravity) = gravity_of(estate, &cell.place, &cell.action) else { continue };
+            by_gravity.entry(gravity).or_default().insert([&cell.place, &cell.action]);
+        }
+        let mut open = BTreeSet::new();
+        // What is new in one session and depends in another one may have been theirs before.
+        let best =
+            by_gravity.into_iter().rev().find_map(|((_, level, is_over_account), gained)| {
+                loop {
+                    let cell =
+                        compared.first_opened(&self.name, Some(&mut own), &|place, action| {
+                            gained.contains(&[place, action])
+                                && !open.contains(&(place.to_owned(), action.to_owned()))
+                        })?;
+                    let gained = (cell.action, cell.place);
+                    if cell.is_decided {
+                        let moves = after.moves.clone();
+                        return Some(Climb { moves, level, is_over_account, gained });
+                    }
+                    open.insert((gained.1, gained.0));
+                }
+            });
         self.steps_left.set(self.steps_left.get().saturating_sub(comparison.steps()));
-        if comparison.is_spent() {
+        if comparison.is_spent() || !open.is_empty() {
             self.is_cut.set(true);
         }
-        let gained = cells.iter().filter(|cell| cell.is_new_gain() && cell.is_decided);
-        let best = gained
-            .filter_map(|cell| {
-                let action = estate.catalogue.action(estate.catalogue.find_action(&cell.action)?);
-                let scope = estate.scopes.find(&cell.place);
-                let is_account =
-                    scope.is_some_and(|id| estate.scope(id).scope_type == ScopeType::Account);
-                let gravity =
-                    (action.level == Level::Govern && is_account, action.level, is_account);
-                Some((gravity, cell))
-            })
-            .max_by(|(one, cell), (other, other_cell)| {
-                // Of equals the first by name.
-                one.cmp(other).then_with(|| {
-                    (&other_cell.place, &other_cell.action).cmp(&(&cell.place, &cell.action))
-                })
-            });
-        let ((_, level, is_over_account), cell) = best?;
-        Some(Climb {
-            moves: after.moves.clone(),
-            level,
-            is_over_account,
-            gained: (cell.action.clone(), cell.place.clone()),
-        })
+        best
     }
 
     /// What may be done next.
@@ -263,6 +265,17 @@ impl<'v> Climber<'v> {
         found.extend(self.attributes(&mut may));
         found
     }
+}
+
+/// How grave it is to come to something: whether it is to govern an account, the level, and whether it
+/// is over an account.
+type Gravity = (bool, Level, bool);
+
+fn gravity_of(estate: &Estate, place: &str, action: &str) -> Option<Gravity> {
+    let action = estate.catalogue.action(estate.catalogue.find_action(action)?);
+    let scope = estate.scopes.find(place);
+    let is_account = scope.is_some_and(|id| estate.scope(id).scope_type == ScopeType::Account);
+    Some((action.level == Level::Govern && is_account, action.level, is_account))
 }
 
 /// How many things making an estate goes through.

@@ -8,7 +8,7 @@ use bexum_core::diagnostic::Severity;
 use bexum_core::edit::{Edit, ListOf, apply};
 use bexum_core::edit_rights::{self, Side};
 use bexum_core::engine::{Decider, Engine};
-use bexum_core::impact::{Comparison, SameFiles, differences};
+use bexum_core::impact::{Comparison, OwnSessions, SameFiles, differences};
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::time::{Time, Window};
@@ -298,7 +298,8 @@ fn tries(declared: &Declarations, who: &str) -> Vec<Vec<Edit>> {
 }
 
 /// The gravest that somebody comes to hold by a change: whether it is an account to govern, and the
-/// level's place.
+/// level's place. What another session of theirs could do before, in the same circumstances, is nothing
+/// that they come to hold.
 fn gravity(before: &Engine, changed: &Engine, who: &str) -> Option<(bool, usize)> {
     let differing = differences(before.estate(), changed.estate(), &SameFiles::default());
     let request = Request::new("", "", "", NOW);
@@ -307,7 +308,14 @@ fn gravity(before: &Engine, changed: &Engine, who: &str) -> Option<(bool, usize)
     let mut compared = comparison.compared();
     let estate = changed.estate();
     let cells = compared.cells_of(who);
+    let by = Request::new(who, "", "", NOW);
+    let mut own = OwnSessions::new(before, &by).expect("a user");
     let gained = cells.iter().filter(|cell| cell.is_new_gain() && cell.is_decided);
+    let gained = gained.filter(|cell| {
+        let is_it = |place: &str, action: &str| place == cell.place && action == cell.action;
+        let opened = compared.first_opened(who, Some(&mut own), &is_it);
+        opened.is_some_and(|opened| opened.is_decided)
+    });
     let gravities = gained.map(|cell| {
         let action = estate.catalogue.find_action(&cell.action).expect("an action");
         let level = estate.catalogue.action(action).level as usize;

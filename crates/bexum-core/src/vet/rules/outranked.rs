@@ -54,10 +54,12 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
             estate.statement(*id).effect == Effect::Allow
                 && is_tied
                 && !granted.contains(id.index())
-                // It matches sometimes, so it is for others to say that it comes to nothing.
-                && dead.ever[id.index()] == Some(Ever::Yes)
         })
         .collect();
+    // Of what matches sometimes it is for others to say that it comes to nothing.
+    let is_known = |id: &StatementId, known| dead.ever[id.index()] == Some(known);
+    found.not_decided += attached.iter().filter(|id| is_known(id, Ever::NotDecided)).count();
+    let attached: Vec<_> = attached.into_iter().filter(|id| is_known(id, Ever::Yes)).collect();
     let costs = vet.in_order(attached.len(), |i| vet.cost_of(attached[i]));
     let ever = vet.cheapest_first(&costs, |i| vet.ever_grants(attached[i]));
     for (id, ever) in attached.iter().zip(ever) {
