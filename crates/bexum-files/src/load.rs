@@ -140,8 +140,8 @@ pub(crate) fn decode_one(sources: &Sources, place: usize) -> Decoded {
 /// What some of the files declare; `None` where one of them has a fault.
 pub(crate) fn read_some(sources: &Sources, files: &[FileId]) -> Option<Declarations> {
     let mut declared = Declarations::default();
-    for file in files {
-        let part = decode_one(sources, file.0 as usize);
+    let parts = files.par_iter().map(|file| decode_one(sources, file.0 as usize));
+    for part in parts.collect::<Vec<_>>() {
         if !part.syntax.is_empty() || !part.faults.is_empty() {
             return None;
         }

@@ -270,6 +270,46 @@ fn many_gone_are_refused() {
     }
 }
 
+/// So many people are brought in at once that one file would hold more than anybody opens.
+#[test]
+fn many_new_people_come_into_several_files() {
+    let rows: String =
+        (0..4_000).map(|i| format!("p{i},Person {i} of the array,id-{i}\n")).collect();
+    let all = format!("user,full-name,source-id\n{rows}");
+    let folder = Folder::estate().with("people/users.toml", "[user.first]\n").with("all.csv", &all);
+    let before = texts(folder.path());
+    let run = import(&folder, &["all.csv", "--write"]);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    let after = texts(folder.path());
+    let changed: Vec<&str> = after
+        .iter()
+        .filter(|(path, text)| before.get(*path) != Some(*text))
+        .map(|(path, _)| path.to_str().expect("a name"))
+        .collect();
+    assert_eq!(changed, ["people/users-002.toml", "people/users.toml"]);
+    for (path, text) in &after {
+        assert!(text.len() < 257 * 1024, "{} has {} bytes", path.display(), text.len());
+    }
+    let tables = after.values().map(|text| text.matches("[user.p").count());
+    assert_eq!(tables.sum::<usize>(), 4_000);
+    let again = import(&folder, &["all.csv", "--write"]);
+    assert!(again.out.ends_with("nothing changes in the files\n"), "{}", again.out);
+    // The next file has the next free name, and one that was asked for takes all.
+    let more = all.replace("\np", "\nq").replace(",id-", ",more-");
+    let folder = folder.with("more.csv", more);
+    let next = ["more.csv", "--source", "guests", "--at-time", AT, "--write"];
+    let run = folder.run(&[&["import"], &next[..], &["--file", "people/guests.toml"]].concat());
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    let written = texts(folder.path());
+    assert_eq!(written.len(), after.len() + 2, "the list and one file are new");
+    let guests = &written[Path::new("people/guests.toml")];
+    assert_eq!(guests.matches("[user.q").count(), 4_000);
+    std::fs::remove_file(folder.file("people/guests.toml")).expect("a file");
+    let run = folder.run(&[&["import"], &next[..]].concat());
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    assert!(texts(folder.path()).contains_key(Path::new("people/users-003.toml")));
+}
+
 #[test]
 fn a_group_that_is_gone_is_emptied_only_where_that_opens_nothing() {
     let estate = r#"

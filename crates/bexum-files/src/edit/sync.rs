@@ -19,6 +19,9 @@ use crate::source::Sources;
 
 /// Where tables go that are the first of their sort.
 const FIRST_FILE: &str = ROOT_FILE;
+/// Bytes of new tables beyond which they go into files of their own, so that people can open them and
+/// an edit reads no more than one of them again.
+const MOST_NEW: usize = 256 * 1024;
 
 /// One file while it is changed.
 pub(super) struct FileEdit<'s> {
@@ -115,10 +118,14 @@ impl<'s> Sync<'s> {
     }
 
     fn done(self) -> Option<Vec<(PathBuf, String)>> {
-        let Self { sources, mut files, new, .. } = self;
+        let Self { sources, mut files, new, wanted } = self;
         let ids: Vec<FileId> = (0..sources.iter().count()).map(|i| FileId(i as u32)).collect();
         let mut found = Vec::new();
-        for (path, blocks) in new {
+        let parts = new.into_iter().flat_map(|(path, blocks)| match wanted {
+            Some(_) => vec![(path, blocks)],
+            None => spread(sources, path, blocks),
+        });
+        for (path, blocks) in parts {
             match ids.iter().find(|id| sources.get(**id).path == path) {
                 Some(id) => {
                     let text = &sources.get(*id).text;
@@ -350,6 +357,34 @@ impl<'s> Sync<'s> {
         }
         Some(())
     }
+}
+
+/// Tables of a file, and those that are too many for it with files of their own beside it.
+fn spread(sources: &Sources, path: PathBuf, blocks: Vec<String>) -> Vec<(PathBuf, Vec<String>)> {
+    let mut parts: Vec<Vec<String>> = Vec::new();
+    let mut size = 0;
+    for block in blocks {
+        // An empty line keeps it apart.
+        let more = block.len() + 1;
+        match parts.last_mut().filter(|_| size + more <= MOST_NEW) {
+            Some(part) => {
+                size += more;
+                part.push(block);
+            }
+            None => {
+                size = more;
+                parts.push(vec![block]);
+            }
+        }
+    }
+    let beside = (2..).map(|number| {
+        let mut name = path.with_extension("").into_os_string();
+        name.push(format!("-{number:03}.toml"));
+        PathBuf::from(name)
+    });
+    let free = beside.filter(|path| sources.find(path).is_none()).take(parts.len());
+    let free: Vec<PathBuf> = free.collect();
+    std::iter::once(path).chain(free).zip(parts).collect()
 }
 
 /// Something of which tables stand in an array at the top of files.
