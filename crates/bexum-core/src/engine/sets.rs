@@ -271,11 +271,13 @@ impl Sets<'_> {
 
     /// Takes away what denies and ceilings refuse a session.
     fn refuse(&self, session: &Session<'_>, granted: &mut Both) {
+        // What is not granted need not be refused.
+        let sets = Sets { context: self.context, mask: &granted.hopeful.clone() };
         // A deny counts when it is not false; hopefully, only when it is true.
-        let denied = self.attached(Effect::Deny, session.subjects());
+        let denied = sets.attached(Effect::Deny, session.subjects());
         granted.strict.difference_with(&denied.hopeful);
         granted.hopeful.difference_with(&denied.strict);
-        self.bound(session.subjects(), granted);
+        sets.bound(session.subjects(), granted);
     }
 
     fn none(&self) -> Both {
@@ -343,11 +345,14 @@ impl Sets<'_> {
         }
         let chain =
             scope_index.chain(query.target.scope()).map(|(at, anchor, _)| (Some(at), anchor));
+        let mut passed: Vec<(PolicyId, usize)> = Vec::new();
         for (over, anchor) in std::iter::once((None, 0)).chain(chain) {
-            // One that binds several of the subjects passes the same again.
             scope_index.each_ceiling(over, subjects, |entry| {
                 let window = || estate.ceilings[entry.origin as usize].window;
-                if !entry.windowed || window().holds(query.time) {
+                let is_in_force = !entry.windowed || window().holds(query.time);
+                // One that binds several of the subjects passes the same again.
+                if is_in_force && !passed.contains(&(entry.policy, anchor)) {
+                    passed.push((entry.policy, anchor));
                     self.pass(entry.policy, anchor, granted);
                 }
                 false
