@@ -91,6 +91,7 @@ pub mod condition;
 pub mod decision;
 pub mod declaration;
 pub mod diagnostic;
+pub mod each;
 pub mod edit;
 pub mod edit_rights;
 pub mod engine;

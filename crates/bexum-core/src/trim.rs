@@ -16,6 +16,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::catalogue::ActionSet;
 use crate::decision::Reason;
 use crate::declaration::Declarations;
+use crate::each::Each;
 use crate::edit::{Edit, Target, apply, same_files};
 use crate::engine::{Decider, Engine};
 use crate::estate::Estate;
@@ -27,7 +28,6 @@ use crate::prove::Opened;
 use crate::request::Place;
 use crate::time::Time;
 use crate::usage::{Asking, Counter, Thing, Usage};
-use crate::vet::Each;
 
 pub use draft::{Draft, DraftFault, Wanted, draft};
 pub use log::Log;

@@ -20,6 +20,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 use crate::catalogue::{ActionSet, TargetClass};
 use crate::declaration::{Declarations, VetSeverity};
 use crate::diagnostic::{Label, Severity};
+use crate::each::Each;
 use crate::edit::Edit;
 use crate::engine::{Engine, Index};
 use crate::estate::Estate;
@@ -129,14 +130,6 @@ impl Settings {
     }
 }
 
-/// Does something for each number below the first argument, in any order, perhaps several at once.
-pub type Each<'v> = &'v (dyn Fn(usize, &(dyn Fn(usize) + Sync)) + Sync);
-
-/// One after the other.
-pub fn in_turn(count: usize, one: &(dyn Fn(usize) + Sync)) {
-    (0..count).for_each(one);
-}
-
 /// An estate that is looked at.
 pub struct Vet<'v> {
     declared: &'v Declarations,
@@ -214,7 +207,7 @@ impl<'v> Vet<'v> {
 
     /// The same, where what hangs on circumstances is not decided once about so many steps were taken
     /// in looking for them. Which findings that is about is only sure where one thing is looked at after
-    /// the other ([`in_turn`]).
+    /// the other ([`in_turn`](crate::each::in_turn)).
     #[must_use]
     pub fn within_steps(self, most_steps: usize) -> Self {
         Self { most_steps, most_judging: most_steps, ..self }

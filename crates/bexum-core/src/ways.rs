@@ -22,6 +22,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::decision::Verdict;
 use crate::declaration::{Declarations, List};
+use crate::each::Each;
 use crate::edit::{Edit, apply, same_files};
 use crate::engine::{Closure, Decider, Engine, Index};
 use crate::estate::Estate;
@@ -31,7 +32,6 @@ use crate::part::{Besides, Lookup, Part, Places, Whole};
 use crate::principal::Principal;
 use crate::request::{Query, Request, RequestFault};
 use crate::trace::Recorder;
-use crate::vet::Each;
 
 use at_least::Gauge;
 use pairs::First;

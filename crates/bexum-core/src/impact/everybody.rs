@@ -9,7 +9,7 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
@@ -20,9 +20,9 @@ use super::held::{HeldTask, HeldTasks, held_tasks, with_held};
 use super::place_classes::PlaceClasses;
 use super::sessions::{Compared, Concerned, InBoth, RolesChanged};
 use super::touches::{Part, PartPlace};
+use crate::each::{Each, in_parts};
 use crate::engine::Index;
 use crate::reach::Limited;
-use crate::vet::Each;
 
 /// What a change does to everybody.
 #[derive(Debug)]
@@ -100,20 +100,9 @@ impl Known {
     }
 }
 
-/// Does something for parts of a list, several at once, and hands out what came of it in order.
-fn in_parts<'t, T: Sync, R: Send>(
-    all: &'t [T],
-    each: Each<'_>,
-    one: &(dyn Fn(&'t [T]) -> R + Sync),
-) -> Vec<R> {
-    let size = (all.len() / 16).clamp(1, TOGETHER).max(all.len() / 64);
-    let parts: Vec<&'t [T]> = all.chunks(size).collect();
-    let found: Mutex<BTreeMap<usize, R>> = Mutex::default();
-    each(parts.len(), &|part| {
-        let of_part = one(parts[part]);
-        found.lock().unwrap_or_else(PoisonError::into_inner).insert(part, of_part);
-    });
-    found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().collect()
+/// How many of so many are looked at together: they have a memory in common, and are shared out.
+fn together(count: usize) -> usize {
+    (count / 16).clamp(1, TOGETHER).max(count / 64)
 }
 
 impl<'e> Comparison<'e> {
@@ -128,29 +117,26 @@ impl<'e> Comparison<'e> {
         let shared = Shared::new(self);
         let mut limited: super::LimitedIn = [Limited::new(), Limited::new()];
         let (mut people, mut roles) = (Vec::new(), Vec::new());
-        for part in in_parts(names, each, &|names| {
+        for (person, changed) in in_parts(names, together(names.len()), each, &|names| {
             let mut compared = self.compared();
-            names.iter().map(|name| compared.person(&shared, name)).collect::<Vec<_>>()
+            names.iter().map(|name| compared.person(&shared, name)).collect()
         }) {
-            for (person, changed) in part {
-                if changed != RolesChanged::default() {
-                    roles.push((person.name.to_owned(), changed));
-                }
-                people.push(person);
+            if changed != RolesChanged::default() {
+                roles.push((person.name.to_owned(), changed));
             }
+            people.push(person);
         }
         let mut known = Known::default();
         let mut classes = self.classes(&shared);
         let mut compared = self.compared();
         let Tasks { tasks, alike } = tasks(&shared, &people, &mut compared, &mut classes);
-        let found = in_parts(&tasks, each, &|tasks| {
+        let found = in_parts(&tasks, together(tasks.len()), each, &|tasks| {
             let mut compared = self.compared();
             let done = |task: &Task| compared.done(&shared, &people, task);
-            tasks.iter().map(done).collect::<Vec<_>>()
+            tasks.iter().map(done).collect()
         });
         let found: Vec<(Option<u32>, [bool; 2])> = found
             .into_iter()
-            .flatten()
             .map(|(changes, is_limited)| {
                 let is_some = !changes.is_empty();
                 (is_some.then(|| known.changes.number(changes.into())), is_limited)
@@ -167,12 +153,12 @@ impl<'e> Comparison<'e> {
         known.there.values_mut().for_each(|there| there.sort_unstable());
         let HeldTasks { tasks, alike } =
             held_tasks(&shared, &people, &known, &mut compared, &mut classes);
-        let found = in_parts(&tasks, each, &|tasks| {
+        let found = in_parts(&tasks, together(tasks.len()), each, &|tasks| {
             let mut compared = self.compared();
             let held = |task: &HeldTask| compared.held(&shared, &people, &known, task);
-            tasks.iter().map(held).collect::<Vec<_>>()
+            tasks.iter().map(held).collect()
         });
-        let found: Vec<Arc<[bool]>> = found.into_iter().flatten().map(Arc::from).collect();
+        let found: Vec<Arc<[bool]>> = found.into_iter().map(Arc::from).collect();
         for (seen_of_both, place, task) in alike {
             let held = &found[task as usize];
             if held.contains(&true) {

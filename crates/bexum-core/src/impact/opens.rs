@@ -9,6 +9,7 @@ use super::change::differences;
 use super::rows::item_at;
 use super::same_files::SameFiles;
 use super::sessions::{Compared, InBoth, Row, sessions_from};
+use crate::each::Each;
 use crate::engine::{Decider, Engine, Index};
 use crate::id::ActionId;
 use crate::pattern::residual::FRESH;
@@ -16,7 +17,6 @@ use crate::prove::{Opened, opened};
 use crate::reach::{Spot, SpotSort, Viewpoint};
 use crate::request::{Request, RequestFault, resolve_target};
 use crate::time::Time;
-use crate::vet::Each;
 
 /// A cell that the second estate allows in some circumstances in which the first does not.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]

@@ -7,6 +7,7 @@ use rustc_hash::FxHashMap;
 use super::spots::many;
 use super::{Access, Classes, Crowd, Row, Spot, SpotSort, Spots, Viewpoint, sessions};
 use crate::catalogue::ActionSet;
+use crate::each::{Each, in_parts, in_turn};
 use crate::engine::{Cells, Decider, EvalContext, Index};
 use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
@@ -252,42 +253,61 @@ pub fn by_principal(
     below: Option<ScopeId>,
     limited: &mut Limited,
 ) -> Vec<Row> {
-    let spots = Spots::new(index.estate());
     let classes = Classes::new(index, &people.concat());
-    let all = spots.below(below);
-    by_principal_at(index, &classes, people, all, limited)
+    let spots: Vec<Spot> = Spots::new(index.estate()).below(below).collect();
+    let (rows, met) = by_principal_at(index, &classes, people, &spots, &in_turn);
+    limited.extend(met);
+    rows
 }
 
-/// The same at these spots alone: parts of all of them may be worked out at the same time.
-/// `classes` are those of all the sessions.
+/// Spots that are worked out together: many, as what is found out about sessions is kept for all.
+const WORKED_OUT_TOGETHER: usize = 256;
+/// Spots of which the rows are put together at once.
+const PUT_TOGETHER: usize = 8_192;
+
+/// The same at these spots alone. `classes` are those of all the sessions: of the spots of one
+/// class the first is worked out.
+#[must_use]
 pub fn by_principal_at(
     index: &Index,
     classes: &Classes,
     people: &[Vec<Viewpoint>],
-    spots: impl Iterator<Item = Spot>,
-    limited: &mut Limited,
-) -> Vec<Row> {
-    let mut decider = Decider::new(index);
-    let mut known: FxHashMap<(u32, SpotSort), (ScopeId, Vec<Row>)> = FxHashMap::default();
-    let mut rows: Vec<Row> = Vec::new();
+    spots: &[Spot],
+    each: Each<'_>,
+) -> (Vec<Row>, Limited) {
+    let mut firsts: Vec<&Spot> = Vec::new();
+    let mut known: FxHashMap<(u32, SpotSort), u32> = FxHashMap::default();
+    let mut like: Vec<u32> = Vec::with_capacity(spots.len());
     for spot in spots {
-        let scope = spot.scope();
-        let class = classes.of(&spot).map(|class| (class, spot.sort));
-        match class.and_then(|class| known.get(&class)) {
-            Some((like, found)) => {
-                limited.extend(limited.contains(like).then_some(scope));
-                rows.extend(found.iter().map(|row| moved(index.estate(), row, &spot)));
-            }
-            None => {
-                let found = rows_at(&mut decider, people, spot, None, limited);
-                if let Some(class) = class {
-                    known.insert(class, (scope, found.clone()));
-                }
-                rows.extend(found);
-            }
-        }
+        let new = firsts.len() as u32;
+        let first = match classes.of(spot) {
+            Some(class) => *known.entry((class, spot.sort)).or_insert(new),
+            None => new,
+        };
+        firsts.extend((first == new).then_some(spot));
+        like.push(first);
     }
-    rows
+    let worked_out: Vec<(Vec<Row>, bool)> =
+        in_parts(&firsts, WORKED_OUT_TOGETHER, each, &|firsts| {
+            let mut decider = Decider::new(index);
+            let each = firsts.iter().map(|spot| {
+                let mut limited = Limited::new();
+                let rows = rows_at(&mut decider, people, (*spot).clone(), None, &mut limited);
+                (rows, !limited.is_empty())
+            });
+            each.collect()
+        });
+    let placed: Vec<(&Spot, u32)> = spots.iter().zip(like).collect();
+    let rows = in_parts(&placed, PUT_TOGETHER, each, &|placed| {
+        let each = placed.iter().flat_map(|(spot, first)| {
+            let (rows, _) = &worked_out[*first as usize];
+            rows.iter().map(|row| moved(index.estate(), row, spot))
+        });
+        each.collect()
+    });
+    let limited = placed.iter().filter(|(_, first)| worked_out[*first as usize].1);
+    let limited = limited.map(|(spot, _)| spot.scope()).collect();
+    (rows, limited)
 }
 
 /// A row as it is at another spot, of a scope of the same class.

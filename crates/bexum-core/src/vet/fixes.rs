@@ -3,8 +3,9 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use super::{Each, Rule, Vet};
+use super::{Rule, Vet};
 use crate::declaration::Declarations;
+use crate::each::Each;
 use crate::edit::{Edit, apply};
 use crate::engine::Engine;
 use crate::estate::Estate;

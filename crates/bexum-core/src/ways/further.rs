@@ -7,6 +7,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::at_least::{Denied, Gauge, Seen, Tie, denied, enough, granted_to, opened_to};
 use super::{Candidate, Concerned, SAMPLE, Search};
+use crate::each::Each;
 use crate::engine::{Decider, EvalContext, Session, StatementInPlay};
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::items::{self, is_item};
@@ -14,7 +15,6 @@ use crate::policy::Effect;
 use crate::principal::Principal;
 use crate::reach::{Spot, SpotSort, Spots, Viewpoint};
 use crate::request::{Place, Query};
-use crate::vet::Each;
 
 /// How many rows are looked at, of all principals together.
 const MOST_ROWS: usize = 8192;

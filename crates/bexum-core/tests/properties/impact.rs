@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Declarations;
+use bexum_core::each::in_turn;
 use bexum_core::engine::{Decider, Engine};
 use bexum_core::impact::{Cell, Changes, Comparison, Outcome, OwnSessions, SameFiles, differences};
 use bexum_core::reach::{self, Limited, Spot, SpotSort, Viewpoint};
 use bexum_core::request::{Given, Place};
-use bexum_core::vet::in_turn;
 use bexum_core::{Estate, Reason, Request, Time};
 use proptest::collection::vec;
 use proptest::prelude::*;

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bexum_core::catalogue::ActionSet;
 use bexum_core::declaration::{Declarations, Element};
+use bexum_core::each::in_turn;
 use bexum_core::edit::{Edit, ListOf, apply};
 use bexum_core::engine::{Decider, Engine};
 use bexum_core::impact::{Comparison, SameFiles, differences};
@@ -14,7 +15,6 @@ use bexum_core::principal::{Principal, Subject};
 use bexum_core::time::Time;
 use bexum_core::trim::{Aim, Log, trim};
 use bexum_core::usage::{Asking, Counter, InList, Thing, Usage};
-use bexum_core::vet::in_turn;
 use bexum_core::{Estate, Reason, Request, Trace, Truth};
 use proptest::collection::vec;
 use proptest::prelude::*;

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bexum_core::declaration::{Declarations, EditRights, Element};
 use bexum_core::diagnostic::Severity;
+use bexum_core::each::in_turn;
 use bexum_core::edit::{Edit, ListOf, apply};
 use bexum_core::edit_rights::{self, Side};
 use bexum_core::engine::{Decider, Engine};
@@ -12,7 +13,7 @@ use bexum_core::impact::{Comparison, OwnSessions, SameFiles, differences};
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::time::{Time, Window};
-use bexum_core::vet::{Finding, RULES, Report, Vet, in_turn};
+use bexum_core::vet::{Finding, RULES, Report, Vet};
 use bexum_core::{Estate, Reason, Request, Trace, Truth};
 use proptest::collection::vec;
 use proptest::prelude::*;

@@ -7,6 +7,7 @@ use bexum_core::attribute::Value;
 use bexum_core::declaration::{
     Attachment, Declarations, Element, Policy, Statement, WindowWritten,
 };
+use bexum_core::each::in_turn;
 use bexum_core::edit::{Edit, ListOf, Target, apply};
 use bexum_core::engine::{Decider, Engine};
 use bexum_core::impact::{Cell, Comparison, SameFiles, differences};
@@ -15,7 +16,6 @@ use bexum_core::policy::Effect;
 use bexum_core::principal::{Principal, Subject};
 use bexum_core::request::Place;
 use bexum_core::time::{Time, Window};
-use bexum_core::vet::in_turn;
 use bexum_core::ways::{Candidate, Choice, Search, Step, Tried, Way, rank};
 use bexum_core::{Estate, Request, Trace, Verdict};
 use proptest::collection::vec;

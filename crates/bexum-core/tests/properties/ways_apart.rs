@@ -4,10 +4,10 @@
 use bexum_core::declaration::{
     Attachment, Declarations, Element, Group, Policy, Scope, Statement, User, WindowWritten,
 };
+use bexum_core::each::in_turn;
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::scope::ScopeType;
-use bexum_core::vet::in_turn;
 use bexum_core::ways::{Candidate, Search, Tried, Way};
 use bexum_core::{Request, Time};
 

@@ -21,6 +21,7 @@ use clap::Parser;
 use rayon::prelude::*;
 
 use super::circumstances;
+use super::ways::on_all_cores;
 use crate::args::{Circumstances, Reach, ReachFormat};
 use crate::exit::Exit;
 use crate::render::grid::{Grid, Marks};
@@ -114,9 +115,6 @@ fn classes_of(engine: &Engine, sessions: &[Viewpoint]) -> Classes {
     Classes::joined(accounts.par_iter().map(of_one).collect::<Vec<_>>())
 }
 
-/// Fewest scopes that one thread works out together; those of a class are worked out once.
-const SCOPES_TOGETHER: usize = 512;
-
 /// Everything that people can do, worked out on all cores.
 fn rows_of(
     engine: &Engine,
@@ -124,24 +122,12 @@ fn rows_of(
     people: &[Vec<Viewpoint>],
     below: Option<ScopeId>,
 ) -> (Vec<Row>, Limited) {
-    let scopes = &engine.estate().scopes;
-    let all: Vec<ScopeId> = scopes.iter().map(|(id, _)| id).collect();
-    let ids = &all[below.map_or(0..all.len(), |at| scopes.subtree(at))];
-    let spots = Spots::new(engine.estate());
-    let parts: Vec<(Vec<Row>, Limited)> = ids
-        .par_chunks(SCOPES_TOGETHER.max(ids.len() / (2 * rayon::current_num_threads())))
-        .map(|ids| {
-            let mut limited = Limited::new();
-            let spots = ids.iter().flat_map(|id| spots.at(*id));
-            (reach::by_principal_at(engine, classes, people, spots, &mut limited), limited)
-        })
-        .collect();
-    let (mut rows, mut limited) = (Vec::new(), Limited::new());
-    for (part, met) in parts {
-        rows.extend(part);
-        limited.extend(met);
-    }
-    (rows, limited)
+    let estate = engine.estate();
+    let here = Spots::new(estate);
+    let all: Vec<ScopeId> = estate.scopes.iter().map(|(id, _)| id).collect();
+    let ids = &all[below.map_or(0..all.len(), |at| estate.scopes.subtree(at))];
+    let spots: Vec<Spot> = ids.par_iter().flat_map_iter(|id| here.at(*id)).collect();
+    reach::by_principal_at(engine, classes, people, &spots, &on_all_cores)
 }
 
 /// All was shown, or it is said that it was not.

@@ -6,12 +6,13 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, mpsc};
 use std::time::Duration;
 
 use anyhow::bail;
+use bexum_core::each::in_turn;
 use bexum_core::edit::{Edit, apply};
 use bexum_core::edit_rights::{self, Side};
 use bexum_core::engine::Engine;
 use bexum_core::impact::SameFiles;
 use bexum_core::prove::Tried as Expectation;
-use bexum_core::vet::{self, Finding, RULES, Vet};
+use bexum_core::vet::{Finding, RULES, Vet};
 use bexum_core::ways::{Candidate, Known, Search, Tried, Way, rank};
 use bexum_core::{Declarations, Estate, Request, Time, Verdict};
 use bexum_files::Loaded;
@@ -435,7 +436,7 @@ fn found_by_each(
 /// What `vet` finds in an estate.
 fn vetted(declared: &Declarations, engine: &Engine, now: Time) -> Vetted {
     let rules: Vec<_> = RULES.iter().copied().filter(|rule| rule.name != LEFT_OUT).collect();
-    let look = Vet::new(declared, engine, now, &vet::in_turn).within_steps(MOST_VET_STEPS);
+    let look = Vet::new(declared, engine, now, &in_turn).within_steps(MOST_VET_STEPS);
     let report = look.report(&rules, &|_| {});
     let each = |one: Finding| {
         let about = std::iter::once(one.about).chain(one.alike);

@@ -82,12 +82,13 @@ pub(crate) struct Notes {
 }
 
 impl Notes {
+    /// Adds what some actions wait for at a place; which of the notes says so.
     pub(super) fn add(
         &mut self,
         doubt: &reach::Doubt,
         actions: impl Iterator<Item = Arc<str>>,
         place: &str,
-    ) {
+    ) -> usize {
         let at = self.by_doubt.get(doubt).copied().unwrap_or_else(|| {
             self.by_doubt.insert(doubt.clone(), self.all.len());
             self.all.push(Note {
@@ -105,8 +106,15 @@ impl Notes {
                 note.actions.push(action);
             }
         }
-        if !note.places.contains(place) {
-            note.places.insert(place.to_owned());
+        self.met(at, place);
+        at
+    }
+
+    /// Of a note, that it is so at another place, too.
+    pub(super) fn met(&mut self, note: usize, place: &str) {
+        let places = &mut self.all[note].places;
+        if !places.contains(place) {
+            places.insert(place.to_owned());
         }
     }
 

@@ -12,7 +12,7 @@ use bexum_core::reach::{self, Classes, Crowd, Limited, Row, Spot, SpotSort, View
 
 use rayon::prelude::*;
 
-use super::fold::{self, Folded, Likeness};
+use super::fold::{self, Folded};
 use super::grid::{Grid, GridRow, LevelCell, Notes};
 use super::phrases;
 
@@ -40,11 +40,8 @@ struct Told<'t> {
 /// What the cells of a row that depend wait for, each with its action's place in the catalogue.
 type Doubts = Vec<(reach::Doubt, usize)>;
 
-/// The rows drawn for one, and what they wait for.
-type Drawn = (Vec<GridRow>, Arc<Doubts>);
-
-/// Rows that one thread draws together: many, as those that are alike are worked out once.
-const FOLDED_TOGETHER: usize = 8_192;
+/// Rows that one thread draws together: many, as what is found out about sessions is kept for all.
+const DRAWN_TOGETHER: usize = 256;
 
 /// Makes grids.
 pub(crate) struct GridBuilder<'e> {
@@ -72,36 +69,42 @@ impl GridBuilder<'_> {
         let estate = self.engine.estate();
         let mut grid = self.grid(title, "where", columns.iter().map(|c| c.name.clone()).collect());
         grid.remarks.extend(columns.iter().filter_map(|column| self.remark(&column.viewpoint)));
-        let together = |folded: &[Folded]| {
-            let mut decider = Decider::new(self.engine);
-            let mut known: HashMap<Likeness<'_>, Drawn> = HashMap::new();
-            let drawn = folded.iter().map(|folded| {
-                let row = &rows[folded.row];
-                let mut new = || {
-                    let viewpoints = columns.iter().map(|column| &column.viewpoint).collect();
-                    let told = Told { spot: &row.spot, viewpoints, wanted };
-                    let mut doubts = Doubts::new();
-                    let drawn = self.rows_of(&mut decider, &mut doubts, &told, row);
-                    (drawn, Arc::new(doubts))
-                };
-                let (drawn, doubts) = match fold::likeness(estate, classes, row) {
-                    Some(like) => {
-                        let (drawn, doubts) = known.entry(like).or_insert_with(new);
-                        (self.moved(drawn, &row.spot), Arc::clone(doubts))
-                    }
-                    None => new(),
-                };
-                (folded.rows_drawn(rows, drawn, self.all_names), doubts)
-            });
-            drawn.collect::<Vec<Drawn>>()
-        };
         let folded = fold::fold(estate, Some(classes), rows, wanted);
-        let drawn: Vec<Vec<Drawn>> = folded.par_chunks(FOLDED_TOGETHER).map(together).collect();
-        for (drawn, doubts) in drawn.into_iter().flatten() {
-            if let Some(row) = drawn.first() {
-                self.note(&mut grid.notes, &doubts, &row.title);
-            }
-            grid.rows.extend(drawn);
+        // Of rows that are alike the first is drawn, the others as that one.
+        let (mut firsts, mut known) = (Vec::new(), HashMap::new());
+        let mut like: Vec<usize> = Vec::with_capacity(folded.len());
+        for row in folded.iter().map(|folded| &rows[folded.row]) {
+            let new = firsts.len();
+            let first = match fold::likeness(estate, classes, row) {
+                Some(like) => *known.entry(like).or_insert(new),
+                None => new,
+            };
+            firsts.extend((first == new).then_some(row));
+            like.push(first);
+        }
+        let draw = |rows: &[&Row]| -> Vec<(Vec<GridRow>, Doubts)> {
+            let mut decider = Decider::new(self.engine);
+            let each = rows.iter().map(|row| {
+                let viewpoints = columns.iter().map(|column| &column.viewpoint).collect();
+                let told = Told { spot: &row.spot, viewpoints, wanted };
+                let mut doubts = Doubts::new();
+                (self.rows_of(&mut decider, &mut doubts, &told, row), doubts)
+            });
+            each.collect()
+        };
+        let firsts: Vec<_> = firsts.par_chunks(DRAWN_TOGETHER).flat_map_iter(draw).collect();
+        let placed: Vec<(&Folded, usize)> = folded.iter().zip(like).collect();
+        let drawn = placed.par_iter().flat_map_iter(|(folded, first)| {
+            let drawn = self.moved(&firsts[*first].0, &rows[folded.row].spot);
+            folded.rows_drawn(rows, drawn, self.all_names)
+        });
+        grid.rows = drawn.collect();
+        let mut notes_of: Vec<Option<Vec<usize>>> = vec![None; firsts.len()];
+        for (folded, first) in placed {
+            let place = &rows[folded.row].spot.shown;
+            let notes = notes_of[first]
+                .get_or_insert_with(|| self.note(&mut grid.notes, &firsts[first].1, place));
+            notes.iter().for_each(|note| grid.notes.met(*note, place));
         }
         // A part of the tree starts at the margin, under its whole path; so does every row whose
         // parent is not shown above it.
@@ -350,12 +353,13 @@ impl GridBuilder<'_> {
         }
     }
 
-    /// Adds what the cells of a row wait for to the notes.
-    fn note(&self, notes: &mut Notes, doubts: &Doubts, place: &str) {
-        for of_one in doubts.chunk_by(|(one, _), (other, _)| one == other) {
+    /// Adds what the cells of a row wait for to the notes, and says which these are.
+    fn note(&self, notes: &mut Notes, doubts: &Doubts, place: &str) -> Vec<usize> {
+        let each = doubts.chunk_by(|(one, _), (other, _)| one == other).map(|of_one| {
             let actions = of_one.iter().map(|(_, action)| Arc::clone(&self.action_names[*action]));
-            notes.add(&of_one[0].0, actions, place);
-        }
+            notes.add(&of_one[0].0, actions, place)
+        });
+        each.collect()
     }
 
     /// Every route by which each allowed action is held; actions with the same routes together.
