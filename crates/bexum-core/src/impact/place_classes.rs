@@ -11,6 +11,8 @@
 //!   estate could tell from another: no literal, none that stars or the value of an attribute of anybody
 //!   could match. Where names matter in other ways ([`Matters`]) there are no classes.
 
+use std::borrow::Cow;
+use std::cell::OnceCell;
 use std::fmt::Write as _;
 
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -30,16 +32,22 @@ pub(super) struct PlaceClasses<'c> {
     estates: [&'c Estate; 2],
     spots: [&'c Spots<'c>; 2],
     places: &'c Places,
-    /// Names that some pattern spells out, or that an attribute of somebody has as its value.
-    spelled: FxHashSet<String>,
-    /// Segments of patterns with stars.
-    starred: Vec<Vec<Piece>>,
+    /// What a name could be told by, once one is asked about.
+    names: OnceCell<Names<'c>>,
     /// Whether a name is none that a pattern could tell from another.
     plain: FxHashMap<Box<str>, bool>,
     /// What a place is apart from attributes; `None` where it is like no other.
     apart: FxHashMap<u32, Option<(u32, bool)>>,
     classes: FxHashMap<(u32, u32), Class>,
     descriptions: Numbered<String>,
+}
+
+/// What tells names from others in two estates.
+struct Names<'c> {
+    /// Names that some pattern spells out, or that an attribute of somebody has as its value.
+    spelled: FxHashSet<Cow<'c, str>>,
+    /// Segments of patterns with stars.
+    starred: Vec<Vec<Piece>>,
 }
 
 /// The class of a place.
@@ -61,13 +69,9 @@ enum Piece {
 /// Classes are numbered from here on, so that no number is that of a place.
 const FIRST_CLASS: u32 = 1 << 31;
 
-impl<'c> PlaceClasses<'c> {
-    pub(super) fn new(
-        estates: [&'c Estate; 2],
-        spots: [&'c Spots<'c>; 2],
-        places: &'c Places,
-    ) -> Self {
-        let mut spelled: FxHashSet<String> = FxHashSet::default();
+impl<'c> Names<'c> {
+    fn new(estates: [&'c Estate; 2]) -> Self {
+        let mut spelled: FxHashSet<Cow<'c, str>> = FxHashSet::default();
         let mut starred: FxHashSet<Vec<Piece>> = FxHashSet::default();
         for estate in estates {
             add_values(estate, &mut spelled);
@@ -75,7 +79,7 @@ impl<'c> PlaceClasses<'c> {
                 let patterns = statement.on.plain.iter().chain(&statement.on.excluded);
                 for segment in patterns.flat_map(|pattern| &pattern.segments) {
                     match segment {
-                        Segment::Literal(text) => drop(spelled.insert(text.to_string())),
+                        Segment::Literal(text) => drop(spelled.insert((&**text).into())),
                         // Alone, an attribute's value is one that is known to be one.
                         Segment::Mixed(parts) if !matches!(parts[..], [Part::Brace(_)]) => {
                             starred.insert(parts.iter().map(piece).collect());
@@ -85,12 +89,21 @@ impl<'c> PlaceClasses<'c> {
                 }
             }
         }
+        Self { spelled, starred: starred.into_iter().collect() }
+    }
+}
+
+impl<'c> PlaceClasses<'c> {
+    pub(super) fn new(
+        estates: [&'c Estate; 2],
+        spots: [&'c Spots<'c>; 2],
+        places: &'c Places,
+    ) -> Self {
         Self {
             estates,
             spots,
             places,
-            spelled,
-            starred: starred.into_iter().collect(),
+            names: OnceCell::new(),
             plain: FxHashMap::default(),
             apart: FxHashMap::default(),
             classes: FxHashMap::default(),
@@ -210,8 +223,9 @@ impl<'c> PlaceClasses<'c> {
         if let Some(known) = self.plain.get(name) {
             return *known;
         }
-        let is_plain = !self.spelled.contains(name)
-            && !self.starred.iter().any(|pieces| may_match(pieces, name));
+        let names = self.names.get_or_init(|| Names::new(self.estates));
+        let is_plain = !names.spelled.contains(name)
+            && !names.starred.iter().any(|pieces| may_match(pieces, name));
         self.plain.insert(name.into(), is_plain);
         is_plain
     }
@@ -245,26 +259,26 @@ fn may_match(pieces: &[Piece], name: &str) -> bool {
 }
 
 /// Whatever an attribute of somebody who asks may have as its value, as a name.
-fn add_values(estate: &Estate, found: &mut FxHashSet<String>) {
-    fn add(value: &Value, found: &mut FxHashSet<String>) {
+fn add_values<'c>(estate: &'c Estate, found: &mut FxHashSet<Cow<'c, str>>) {
+    fn add<'c>(value: &'c Value, found: &mut FxHashSet<Cow<'c, str>>) {
         match value {
-            Value::Text(text) => drop(found.insert(text.to_string())),
-            Value::Integer(number) => drop(found.insert(number.to_string())),
-            Value::Boolean(is) => drop(found.insert(is.to_string())),
+            Value::Text(text) => drop(found.insert((&**text).into())),
+            Value::Integer(number) => drop(found.insert(number.to_string().into())),
+            Value::Boolean(is) => drop(found.insert(is.to_string().into())),
             Value::List(values) => values.iter().for_each(|value| add(value, found)),
             // A moment is no name.
             Value::Time(_) => {}
         }
     }
     for who in estate.principals() {
-        found.insert(estate.principal_id(who));
+        found.insert(estate.principal_id(who).into());
         // The name of a workload is its path, which is no name.
-        found.insert(estate.principal_name(who).to_owned());
+        found.insert(estate.principal_name(who).into());
         if !matches!(who, Principal::Workload(_)) {
             let own = estate.identity(who).into_iter().flat_map(|who| who.attributes.iter());
             own.for_each(|(_, value)| add(value, found));
         }
-        found.insert(Estate::principal_type(who).word().to_owned());
+        found.insert(Estate::principal_type(who).word().into());
     }
     for (_, scope) in estate.scopes.iter() {
         scope.attributes.iter().for_each(|(_, value)| add(value, found));

@@ -1,6 +1,6 @@
 //! Users: who is new, who is otherwise, who is gone.
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Given, Importing, Person, carries};
 use crate::attribute::{Value, is_reserved};
@@ -18,12 +18,16 @@ impl Importing<'_> {
     pub(super) fn users(&mut self) {
         let people = self.people;
         self.refuse_attributes();
-        let lower: FxHashSet<String> =
-            self.users.keys().map(|name| name.to_ascii_lowercase()).collect();
+        // The names that were here, once one is new.
+        let mut lower: Option<FxHashSet<String>> = None;
         let mut in_files: FxHashSet<usize> = FxHashSet::default();
         for person in &people.persons {
             let known = self.users.get(&person.name).copied();
-            if known.is_none() && lower.contains(&person.name.to_ascii_lowercase()) {
+            let mut is_near = |users: &FxHashMap<String, usize>| {
+                let all = || users.keys().map(|name| name.to_ascii_lowercase()).collect();
+                lower.get_or_insert_with(all).contains(&person.name.to_ascii_lowercase())
+            };
+            if known.is_none() && is_near(&self.users) {
                 let message = format!(
                     "a user is here already whose name differs from `{}` in case alone",
                     person.name
@@ -48,11 +52,12 @@ impl Importing<'_> {
                 }
             };
             in_files.insert(at);
-            let before = self.made.declared.users[at].body.clone();
+            let before = std::mem::take(&mut self.made.declared.users[at].body);
             if known.is_some() {
                 let Some(is_adopted) =
                     self.may_be("user", &person.name, &before.imported, &person.place)
                 else {
+                    self.made.declared.users[at].body = before;
                     continue;
                 };
                 if is_adopted {
@@ -63,13 +68,15 @@ impl Importing<'_> {
             let after = self.agreed(&before, person);
             if known.is_some() {
                 self.turned(&person.name, before.enabled, after.enabled);
-                let mut same = after.clone();
-                (same.imported, same.enabled) = (before.imported.clone(), before.enabled);
-                self.made.changed += usize::from(same != before);
+                let is_changed =
+                    after.full_name != before.full_name || after.attributes != before.attributes;
+                self.made.changed += usize::from(is_changed);
             }
             self.made.declared.users[at].body = after;
         }
-        self.keep_ids();
+        if people.speaks_of.manager || !people.groups.is_empty() {
+            self.keep_ids();
+        }
         self.managers();
         if people.speaks_of.persons {
             self.gone(&in_files);
