@@ -52,27 +52,22 @@ impl Importing<'_> {
                 }
             };
             in_files.insert(at);
-            let before = std::mem::take(&mut self.made.declared.users[at].body);
-            if known.is_some() {
-                let Some(is_adopted) =
-                    self.may_be("user", &person.name, &before.imported, &person.place)
-                else {
-                    self.made.declared.users[at].body = before;
-                    continue;
-                };
-                if is_adopted {
-                    self.made.adopted.push(format!("user:{}", person.name));
+            let mut user = std::mem::take(&mut self.made.declared.users[at].body);
+            let is_adopted = match known {
+                None => Some(false),
+                Some(_) => self.may_be("user", &person.name, &user.imported, &person.place),
+            };
+            if let Some(is_adopted) = is_adopted {
+                let was_enabled = user.enabled;
+                let is_changed = self.agree(&mut user, person);
+                if known.is_some() {
+                    self.made.adopted.extend(is_adopted.then(|| format!("user:{}", person.name)));
+                    self.made.of_source += 1;
+                    self.turned(&person.name, was_enabled, user.enabled);
+                    self.made.changed += usize::from(is_changed);
                 }
-                self.made.of_source += 1;
             }
-            let after = self.agreed(&before, person);
-            if known.is_some() {
-                self.turned(&person.name, before.enabled, after.enabled);
-                let is_changed =
-                    after.full_name != before.full_name || after.attributes != before.attributes;
-                self.made.changed += usize::from(is_changed);
-            }
-            self.made.declared.users[at].body = after;
+            self.made.declared.users[at].body = user;
         }
         if people.speaks_of.manager || !people.groups.is_empty() {
             self.keep_ids();
@@ -95,31 +90,37 @@ impl Importing<'_> {
         }
     }
 
-    /// A user as the source has them, but for the manager.
-    fn agreed(&mut self, before: &User, person: &Person) -> User {
+    /// Makes a user what the source has, but for the manager; whether another key than the source's and
+    /// `enabled` changes.
+    fn agree(&mut self, user: &mut User, person: &Person) -> bool {
         let speaks = &self.people.speaks_of;
-        let mut user = before.clone();
-        let id = person.id.as_deref().or(before.imported.source_id.as_deref());
-        user.imported = self.imported(id);
-        user.enabled = person.enabled.unwrap_or(before.enabled);
+        let mut is_changed = false;
+        let id = person.id.as_deref().or(user.imported.source_id.as_deref());
+        if !carries(&user.imported, self.terms.source) || user.imported.source_id.as_deref() != id {
+            user.imported = self.imported(id);
+        }
+        user.enabled = person.enabled.unwrap_or(user.enabled);
         // A name of nothing is as good as none: that is no difference.
-        let has_none = before.full_name.as_deref().is_none_or(str::is_empty);
-        if speaks.full_name && !(has_none && person.full_name.is_none()) {
+        let has_none = user.full_name.as_deref().is_none_or(str::is_empty);
+        let says_none = has_none && person.full_name.is_none();
+        if speaks.full_name && !says_none && user.full_name != person.full_name {
             user.full_name.clone_from(&person.full_name);
+            is_changed = true;
         }
         for name in &speaks.attributes {
-            let old = before.attributes.iter().find(|(known, _)| known.value == *name);
-            let old = old.map(|(_, value)| value);
+            let place = user.attributes.iter().position(|(known, _)| known.value == *name);
+            let old = place.map(|place| &user.attributes[place].1);
             let given = person.attributes.iter().find(|(known, _)| known == name);
             let value = given.and_then(|(_, given)| self.value(name, given, old, person));
-            user.attributes.retain(|(known, _)| known.value != *name || value.is_some());
-            let Some(value) = value else { continue };
-            match user.attributes.iter_mut().find(|(known, _)| known.value == *name) {
-                Some((_, old)) => *old = value,
-                None => user.attributes.push((spanned(name), value)),
+            is_changed |= old != value.as_ref();
+            match (place, value) {
+                (Some(place), Some(value)) => user.attributes[place].1 = value,
+                (Some(place), None) => drop(user.attributes.remove(place)),
+                (None, Some(value)) => user.attributes.push((spanned(name), value)),
+                (None, None) => {}
             }
         }
-        user
+        is_changed
     }
 
     /// What a source says of an attribute, as a value of the type that is wanted: the one declared, else

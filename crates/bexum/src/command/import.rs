@@ -89,7 +89,12 @@ fn propose(
     let mapping = mapping(&before.estate, typed)?;
     let read = read_people(files, &mapping).map_err(|all| refuse(&all))?;
     let terms = Terms { source: &typed.source, adopt: typed.adopt, now };
-    let edits = renames(&declared, &read.people, &typed.source).map_err(|all| refuse(&all))?;
+    // Hardly ever somebody has a new name, so it is not waited for that.
+    let (edits, as_named_here) = rayon::join(
+        || renames(&declared, &read.people, &typed.source),
+        || import(declared.clone(), &before.estate, &read.people, terms),
+    );
+    let edits = edits.map_err(|all| refuse(&all))?;
     let told = |error| told(error, &Asked::default());
     // Under their new names first: what else is otherwise is told of them under these.
     let named = match edits.is_empty() {
@@ -102,7 +107,10 @@ fn propose(
         None => (before, declared),
     };
     let (estate, sources) = (&now_is.estate, &now_is.sources);
-    let made = import(declared.clone(), estate, &read.people, terms);
+    let made = match named {
+        Some(_) => import(declared.clone(), estate, &read.people, terms),
+        None => as_named_here,
+    };
     let mut made = made.map_err(|all| refuse(&all))?;
     let (emptied, kept) = made.empty_gone_groups(estate, now);
     made.not_taken.extend(read.not_taken);
