@@ -185,13 +185,18 @@ impl Apart {
     }
 
     /// Whom the change lets run jobs in the inner namespace and list stores, as `u v/s/c/n/m/**`.
-    fn gain(mut self) -> Vec<String> {
+    fn gain(self) -> Vec<String> {
+        self.gain_where(&Request::new("", "", "", Time(0)))
+    }
+
+    /// The same in these circumstances.
+    fn gain_where(mut self, circumstances: &Request<'_>) -> Vec<String> {
         estates::number(&mut self.0);
         let mut after = self.0.clone();
         after.attachments.push(attachment("allows", "everyone", "v"));
         let engines = engines(&self.0, &after);
         let [before, after] = &engines;
-        let cells = cells_of(&compare(before, after, &Request::new("", "", "", Time(0))));
+        let cells = cells_of(&compare(before, after, circumstances));
         let gained = cells.iter().filter(|cell| cell.is_gained && cell.who.starts_with("user:"));
         let told = gained.filter(|cell| ["job.run", "store.list"].contains(&&*cell.action));
         let told = told.map(|cell| format!("{} {}", &cell.who["user:".len()..], cell.place));
@@ -263,6 +268,42 @@ fn it_counts_what_a_place_bears() {
         let left: Vec<&str> =
             at.into_iter().filter(|at| told.contains(&format!("{who} {at}"))).collect();
         assert!(!left.contains(&denied) && left.len() == 2, "{who}: {told:?}");
+    }
+}
+
+/// An attribute of a place that is held against what is given: what is known of it counts.
+#[test]
+fn it_counts_what_a_place_bears_against_what_is_given() {
+    let store =
+        |apart: Apart, path, tier| apart.place(path, ScopeType::Resource, Some("store"), tier);
+    let apart = Apart::denying(&[], Some("target.tier = given.tier")).tie("everyone", "v/s");
+    let apart = store(store(apart, "v/s/one", "raw"), "v/s/other", "open");
+    let mut request = Request::new("", "", "", Time(0));
+    request.given.push(("tier".into(), Some(Value::Text("raw".into()))));
+    let told = apart.gain_where(&request);
+    assert!(!told.contains(&"u v/s/one".to_owned()), "{told:?}");
+    assert!(told.contains(&"u v/s/other".to_owned()), "{told:?}");
+}
+
+/// A policy that has nothing to say of what changes still tells items apart, for whom its patterns start
+/// so far above them.
+#[test]
+fn it_counts_how_many_names_a_pattern_has_passed() {
+    // To the first it is tied so that the pattern ends in the inner namespace, to the second not.
+    for (on, [first, second]) in
+        [("*/x/**", ["v/s/c/n", "v/s/c"]), ("**/*/x/*", ["v/s/c/n", "v/s/c/n/m"])]
+    {
+        let denies: Said<'_> = (Effect::Deny, &["namespace.view"], &[on]);
+        let allows: Said<'_> = (Effect::Allow, &["job.run"], &[]);
+        let declared = estate(2, &[("denies", &[denies]), ("allows", &[allows])], &[]);
+        let told = unsealed(Apart(declared)).tie("user:u0", first).tie("user:u1", second).gain();
+        let rows = |who: &str| -> Vec<String> {
+            let below =
+                told.iter().filter_map(|told| told.strip_prefix(&format!("{who} v/s/c/n/m/")));
+            below.map(str::to_owned).collect()
+        };
+        assert_ne!(rows("u0"), rows("u1"), "{on}: {told:?}");
+        assert!(rows("u0").contains(&on[on.find('x').unwrap_or(0)..].to_owned()), "{on}: {told:?}");
     }
 }
 
