@@ -71,6 +71,8 @@ pub(super) struct Shared<'c, 'e> {
     pub(super) places: Places,
     ties: [FxHashMap<SubjectId, Vec<Tie>>; 2],
     windows: Vec<Window>,
+    /// The number of the window that is always open.
+    always: u32,
     concerns: Mutex<FxHashMap<Policies, Arc<Concern>>>,
     numbers: Mutex<Numbers>,
 }
@@ -80,12 +82,14 @@ impl<'c, 'e> Shared<'c, 'e> {
         let indexes = [comparison.before, comparison.after];
         let places = Places::new(indexes.map(Index::estate));
         let mut windows: Numbered<Window> = Numbered::default();
+        let always = windows.number(Window::ALWAYS);
         let ties = [0, 1].map(|i| ties(indexes[i], i, &places, &mut windows));
         Self {
             comparison,
             places,
             ties,
             windows: windows.all,
+            always,
             concerns: Mutex::default(),
             numbers: Mutex::default(),
         }
@@ -171,6 +175,12 @@ impl<'c, 'e> Shared<'c, 'e> {
             let below = self.places.below(place);
             within.iter().any(|range| below.start < range.end && range.start < below.end)
         })
+    }
+
+    /// What a policy that bounds a session has to say.
+    fn bound(&self, policy: PolicyId) -> Say {
+        let tie = Tie { from: 0, policy, window: self.always, is_ceiling: true };
+        Say { tie, sense: Sense::Bounds }
     }
 
     fn has_a_say(&self, concern: &Concern, estate: usize, say: &Say) -> bool {

@@ -251,6 +251,22 @@ fn it_counts_who_asks() {
 }
 
 #[test]
+fn it_counts_what_a_policy_asks_that_bounds_the_session() {
+    let mut request = Request::new("", "", "", Time(0));
+    request.under.push("denies".into());
+    let apart = |when| Apart::denying(&[], Some(when)).tier(1, "raw");
+    let told = apart("who.tier = 'raw'").gain_where(&request);
+    assert!(told.contains(&"u v/s/store".to_owned()), "{told:?}");
+    assert!(!told.contains(&"u0 v/s/store".to_owned()), "{told:?}");
+    let place =
+        apart("target.tier = who.tier").place("v/s/one", ScopeType::Resource, Some("store"), "raw");
+    let told = place.gain_where(&request);
+    assert!(told.contains(&"u v/s/one".to_owned()), "{told:?}");
+    assert!(!told.contains(&"u0 v/s/one".to_owned()), "{told:?}");
+    assert!(told.contains(&"u0 v/s/store".to_owned()), "{told:?}");
+}
+
+#[test]
 fn it_counts_what_a_place_bears() {
     let store =
         |apart: Apart, path, tier| apart.place(path, ScopeType::Resource, Some("store"), tier);

@@ -240,8 +240,13 @@ impl<'e> Compared<'_, 'e> {
                 (Sense::Denies, Effect::Deny),
                 (Sense::Bounds, Effect::Deny),
             ] {
-                for subject in asking.subjects_of(effect).subject_ids() {
-                    let says = says_of(&mut self.says, shared, concern, (i, subject), within);
+                let subjects = asking.subjects_of(effect).subject_ids();
+                let of_subject =
+                    |subject| says_of(&mut self.says, shared, concern, (i, subject), within);
+                let mut all: Vec<Rc<[Say]>> = subjects.map(of_subject).collect();
+                // What bounds the session itself is a ceiling over everything.
+                all.push(view.under.iter().map(|policy| shared.bound(*policy)).collect());
+                for says in all {
                     let says = says.iter().filter(|say| say.sense == sense);
                     for Say { tie, .. } in says.filter(|say| shared.counts_within(&say.tie, within))
                     {
