@@ -29,8 +29,9 @@ pub(super) struct AskedOfTarget {
     pub(super) names: bool,
     /// Whether its names are held against attributes of who asks.
     pub(super) names_of_who: bool,
-    /// Whether who asks is nobody in particular, whose attributes nobody knows.
-    pub(super) by_nobody: bool,
+    /// Whether an attribute of who asks may be taken for any name: nobody knows it, or it is something that
+    /// cannot stand in a path.
+    pub(super) is_any_name: bool,
 }
 
 impl AskedOfTarget {
@@ -41,7 +42,7 @@ impl AskedOfTarget {
         add_all(&mut self.of_who, &other.of_who);
         self.names |= other.names;
         self.names_of_who |= other.names_of_who;
-        self.by_nobody |= other.by_nobody;
+        self.is_any_name |= other.is_any_name;
     }
 
     /// Adds comparisons with what a target bears: what they come to matters, where nothing else can
@@ -272,7 +273,7 @@ impl Numbers {
     pub(in crate::impact) fn matters(&self, seen: u32) -> Matters {
         let asked = self.seen[seen as usize].asked;
         let all = &self.asked.all[asked as usize];
-        let names = all.names || all.names_of_who && all.by_nobody;
+        let names = all.names || all.names_of_who && all.is_any_name;
         let (attributes, parts) = (all.attributes.clone(), all.parts.clone());
         Matters { names, asked, attributes, parts, in_parts: all.in_parts.clone() }
     }

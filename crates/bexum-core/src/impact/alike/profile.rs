@@ -14,6 +14,7 @@ use super::{Say, SaysOfSubjects, Shared};
 use crate::condition::Reference;
 use crate::condition::check::WhoAttribute;
 use crate::condition::eval::Facts as _;
+use crate::condition::fact::Fact;
 use crate::engine::{EvalContext, Index, Session, SubjectId};
 use crate::impact::sessions::{Compared, InBoth};
 use crate::policy::Effect;
@@ -36,7 +37,8 @@ pub(super) struct Asker<'a, 'e> {
     index: &'e Index,
     session: &'a Session<'e>,
     view: &'a Viewpoint,
-    known: Vec<((WhoAttribute, Effect), u32)>,
+    /// What is known of an attribute, as a number, and whether it may be taken for any name.
+    known: Vec<((WhoAttribute, Effect), (u32, bool))>,
 }
 
 impl Asker<'_, '_> {
@@ -53,7 +55,7 @@ impl Asker<'_, '_> {
         }
         let attributes = asks.attributes.iter().chain(more);
         let mut all: Vec<u32> =
-            attributes.map(|attribute| 8 + self.fact(shared, *attribute, sees)).collect();
+            attributes.map(|attribute| 8 + self.fact(shared, *attribute, sees).0).collect();
         let query = nowhere(self.view);
         let context = self.context(&query, sees);
         all.extend(asks.parts.iter().map(|(id, part)| {
@@ -72,7 +74,12 @@ impl Asker<'_, '_> {
         }
     }
 
-    fn fact(&mut self, shared: &Shared<'_, '_>, attribute: WhoAttribute, sees: Effect) -> u32 {
+    fn fact(
+        &mut self,
+        shared: &Shared<'_, '_>,
+        attribute: WhoAttribute,
+        sees: Effect,
+    ) -> (u32, bool) {
         let key = (attribute, sees);
         if let Some((_, known)) = self.known.iter().find(|(known, _)| *known == key) {
             return *known;
@@ -80,16 +87,24 @@ impl Asker<'_, '_> {
         let query = nowhere(self.view);
         let context = self.context(&query, sees);
         let reference = Reference::Who(attribute);
+        let fact = context.fact(reference);
+        // What cannot stand in a path matches no name for sure and each perhaps.
+        let is_any_name = match fact {
+            Fact::Absent => false,
+            Fact::Unknown => true,
+            Fact::Scalar(scalar) => scalar.as_segment().is_none(),
+            Fact::List(list) => list.iter().any(|scalar| scalar.as_segment().is_none()),
+        };
         // Attributes may have other numbers in the other estate: their names tell them apart.
         let told = format!(
             "{} {:?} {:?}",
             reference.written(&self.index.estate().attribute_names),
-            context.fact(reference),
+            fact,
             context.is_set(reference)
         );
-        let number = shared.numbers().told.number(told);
-        self.known.push((key, number));
-        number
+        let found = (shared.numbers().told.number(told), is_any_name);
+        self.known.push((key, found));
+        found
     }
 }
 
@@ -232,7 +247,7 @@ impl<'e> Compared<'_, 'e> {
             let bearing = [OF_SESSION + i as u32, of_session, 0, 0];
             let below = Below::Acts([bearing; 2]);
             found.push(Found { from: 0, moment, bearing, below });
-            asked.entry(0).or_default().by_nobody |= speaks_for_nobody;
+            asked.entry(0).or_default().is_any_name |= speaks_for_nobody;
             let index = side.decider.index;
             let mut asker = Asker { index, session: &asking, view, known: Vec::new() };
             for (sense, effect) in [
@@ -255,12 +270,17 @@ impl<'e> Compared<'_, 'e> {
                         let sort = sort_of(i, sense);
                         let with_target = &voice.with_target;
                         if voice.of_target != AskedOfTarget::default() {
-                            asked.entry(tie.from).or_default().add(&voice.of_target);
+                            let mut in_braces = voice.in_braces.iter();
+                            let is_any_name =
+                                in_braces.any(|one| asker.fact(shared, *one, effect).1);
+                            let asked = asked.entry(tie.from).or_default();
+                            asked.add(&voice.of_target);
+                            asked.is_any_name |= is_any_name;
                         }
                         if !with_target.parts.is_empty() {
                             let of_who = with_target.of_who.iter();
                             let of_who =
-                                of_who.map(|one| (i, effect, asker.fact(shared, *one, effect)));
+                                of_who.map(|one| (i, effect, asker.fact(shared, *one, effect).0));
                             let of_who: Vec<_> = of_who.collect();
                             let asked = asked.entry(tie.from).or_default();
                             asked.add_parts(i, effect, with_target, is_steady);

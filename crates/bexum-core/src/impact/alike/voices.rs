@@ -42,6 +42,8 @@ pub(super) struct Voice {
     pub(super) asks: Asks,
     /// The same below names that no pattern could tell from another.
     pub(super) asks_below: Asks,
+    /// What its braces ask about who asks.
+    pub(super) in_braces: Vec<WhoAttribute>,
     /// What it asks about the target.
     pub(super) of_target: AskedOfTarget,
     /// Comparisons of who asks with what the target bears, or of that alone.
@@ -137,7 +139,7 @@ pub(super) fn voice(
     let (mut asks, mut asks_below) = (Asks::default(), Asks::default());
     let mut of_target = AskedOfTarget::default();
     let mut with_target = WithTarget::default();
-    let mut patterns: Vec<Box<str>> = Vec::new();
+    let (mut patterns, mut in_braces): (Vec<Box<str>>, Vec<WhoAttribute>) = Default::default();
     // Those that are the same wherever they start.
     let (mut anywhere, mut asks_anywhere): (Vec<Box<str>>, Asks) = Default::default();
     let mut by_depth = false;
@@ -149,6 +151,7 @@ pub(super) fn voice(
                 let asked = pattern.braces().filter_map(|brace| of_who(brace.attribute));
                 let asked: Vec<WhoAttribute> = asked.collect();
                 asks.attributes.extend(&asked);
+                in_braces.extend(&asked);
                 // A star for one name passes as many names as it meets.
                 let passes = pattern.segments.iter().any(|one| matches!(one, Segment::Any));
                 let is_anywhere = matches!(pattern.segments.first(), Some(Segment::Rest));
@@ -221,7 +224,8 @@ pub(super) fn voice(
         of_target: once(with_target.of_target),
     };
     let (asks, asks_below) = (asks.once(), asks_below.once());
-    Some(Voice { number, asks, asks_below, of_target, with_target, below })
+    let in_braces = once(in_braces);
+    Some(Voice { number, asks, asks_below, in_braces, of_target, with_target, below })
 }
 
 impl Asks {
