@@ -270,3 +270,23 @@ fn ways_in_are_shut() {
         assert_eq!(run.code, Some(0), "{change:?}\n{}", run.out);
     }
 }
+
+/// Somebody who may take up a role later only, when it allows nothing any more, is let in now.
+#[test]
+fn a_role_of_later_is_not_one_of_now() {
+    let rights = RIGHTS.replace("[edit-rights]", "[edit-rights]\nno-more-than-own = true");
+    let later = "taken-by = [{ who = 'user:cas', from = 2090-01-01T00:00:00Z }]";
+    let keeper = ESTATE.replace("[role.keeper]", &format!("[role.keeper]\n{later}"));
+    let attached = "[[attach]]\npolicy = 'write'\nto = 'role:keeper'\nat = 'w/s/a'\n";
+    let editing = editing("['user.*', 'group.*', 'role.*', 'policy.*', 'store.*', 'obj.read']");
+    let change: Change<'_> = &[(later, "taken-by = 'user:cas'")];
+    for (until, told) in
+        [("until = 2090-01-01T00:00:00Z\n", true), ("until = 2020-01-01T00:00:00Z\n", false)]
+    {
+        let before = format!("{keeper}{rights}{GUARDED}{attached}{until}{editing}");
+        let run = ask(&before, change, &["--by", "user:editor"]);
+        assert_eq!(run.code == Some(1), told, "{}", run.out);
+        let opens = run.out.contains("user:cas as role:keeper could obj.write on w/s/a/**");
+        assert_eq!(opens, told, "{}", run.out);
+    }
+}

@@ -12,6 +12,8 @@ use crate::reach::Viewpoint;
 pub(super) struct Facts<'e> {
     closure: Rc<Closure<'e>>,
     taken: Option<Rc<RoleClosure<'e>>>,
+    /// Whether they may take up that role: at this moment, which may be before they can.
+    may_take_up: bool,
     /// Their own attributes, by name.
     own: Vec<(&'e str, &'e Value)>,
 }
@@ -20,7 +22,9 @@ impl<'e> Facts<'e> {
     pub(super) fn of(decider: &mut Decider<'e>, view: &Viewpoint) -> Self {
         let closure = decider.closure_for(view.who, &view.also, view.time);
         let taken = view.take_up.map(|role| decider.role_closure(role, view.time));
-        Self { closure, taken, own: own_attributes(decider.index.estate(), view.who) }
+        let may_take_up = view.take_up.is_none_or(|role| closure.can_take_up(role));
+        let own = own_attributes(decider.index.estate(), view.who);
+        Self { closure, taken, may_take_up, own }
     }
 }
 
@@ -33,6 +37,7 @@ impl PartialEq for Facts<'_> {
         one.group_names == its.group_names
             && one.role_names == its.role_names
             && taken(self) == taken(other)
+            && self.may_take_up == other.may_take_up
             && one.manager == its.manager
             && one.is_disabled == its.is_disabled
             && self.own == other.own
