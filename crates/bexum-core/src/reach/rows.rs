@@ -47,15 +47,17 @@ pub fn spots_for(
     std::iter::once(spot).chain(singled).collect()
 }
 
-/// The items that patterns single out of those that a spot stands for, for this session, whether it is
-/// allowed anything there or not.
+/// The items that patterns single out one by one of those that a spot stands for, for this session,
+/// whether it is allowed anything there or not. Where two of them meet is a row for a change only if it is
+/// about one of the two.
 pub(crate) fn items_said_of(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
     spot: &Spot,
 ) -> Vec<Spot> {
     let found = said_of(decider, session, spot, None, true);
-    found.singled.iter().map(|one| spot_of(decider.index.estate(), spot, one)).collect()
+    let alone = found.singled.iter().filter(|one| one.rest.is_some());
+    alone.map(|one| spot_of(decider.index.estate(), spot, one)).collect()
 }
 
 /// The scopes below which patterns single out more items than are told apart.

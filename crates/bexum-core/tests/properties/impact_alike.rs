@@ -243,18 +243,27 @@ fn it_counts_when_something_counts() {
     assert_eq!(apart.gain(), ["u v/s/store", "u1 v/s/store"]);
 }
 
-/// Of two who can do the same now, one is in a group later to which more is allowed then.
+/// Of two who can do the same now and are in a group later to which more is allowed then, one is bound
+/// from then on.
 #[test]
 fn it_counts_what_somebody_is_in_later() {
     let allows: Said<'_> = (Effect::Allow, &["*"], &[]);
-    let mut before = estate(2, &[("some", &[allows]), ("more", &[allows])], &[]);
+    let denies: Said<'_> = (Effect::Deny, &["*"], &[]);
+    let policies: [(&str, &[Said<'_>]); 3] =
+        [("some", &[allows]), ("more", &[allows]), ("nothing", &[denies])];
+    let mut before = estate(2, &policies, &[]);
     for (policy, when) in before.policies.iter_mut().zip(["given.mfa", "given.site = 'mesa'"]) {
         policy.body.statements[0].when = Some(w(when));
     }
     let from = Some(Spanned::new(Time(5), Origin::default()));
     let window = WindowWritten { from, until: None };
-    let members = Some(vec![Element { who: w("user:u0"), window }]);
-    before.groups.push(named("later", Group { members, ..Group::default() }));
+    let members = |names: &[&str]| {
+        let each = names.iter().map(|who| Element { who: w(who), window: window.clone() });
+        Group { members: Some(each.collect()), ..Group::default() }
+    };
+    before.groups.push(named("later", members(&["user:u0", "user:u1"])));
+    before.groups.push(named("bound", members(&["user:u1"])));
+    before.attachments.push(attachment("nothing", "group:bound", "v"));
     before.attachments.push(attachment("some", "everyone", "v"));
     estates::number(&mut before);
     let mut after = before.clone();
