@@ -269,11 +269,17 @@ impl<'e> Comparison<'e> {
     }
 
     /// The same, of what is allowed on one side alone: what depends on both is no cell, whatever
-    /// opens there. Of a principal no cells are looked for once there are more than `most`.
+    /// opens there. Of a principal no cells are looked for once there are more than `most`. Only the
+    /// rows of those scopes count whose paths do.
     #[must_use]
-    pub(crate) fn compared_at_the_moment(&self, most: usize) -> Compared<'_, 'e> {
+    pub(crate) fn compared_at_the_moment<'c>(
+        &'c self,
+        most: usize,
+        counts: Option<&'c dyn Fn(&str) -> bool>,
+    ) -> Compared<'c, 'e> {
         let mut compared = Compared::new(self, false);
         compared.outcomes_alone = Some(most);
+        compared.counts = counts;
         compared
     }
 

@@ -420,7 +420,12 @@ impl<'s> Search<'s> {
         mut each: impl FnMut(&str, &[Cell]) -> bool,
     ) -> bool {
         let Some((comparison, people)) = self.beside(part, after, extent) else { return true };
-        let mut compared = comparison.compared_at_the_moment(most);
+        let path = self.estate().scopes.nearest(&self.request.on);
+        // A part has rows elsewhere, without all that is tied there.
+        let counts = |row: &str| {
+            self.is_among(row, &extent.places) || self.estate().scopes.find(row) == path
+        };
+        let mut compared = comparison.compared_at_the_moment(most, Some(&counts));
         for who in people {
             let cells = self.turned(&mut compared, &who, extent);
             if !each(&who, &cells) {

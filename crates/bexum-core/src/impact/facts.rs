@@ -26,21 +26,30 @@ impl<'e> Facts<'e> {
         let own = own_attributes(decider.index.estate(), view.who);
         Self { closure, taken, may_take_up, own }
     }
-}
 
-impl PartialEq for Facts<'_> {
-    fn eq(&self, other: &Self) -> bool {
+    /// By what names statements can ask for what differs between these; `None` where it tells what
+    /// becomes of a request, whatever is asked.
+    pub(super) fn asked_apart(&self, other: &Self) -> Option<Vec<String>> {
         fn taken<'f>(facts: &'f Facts<'_>) -> Option<&'f [&'f str]> {
             facts.taken.as_ref().map(|role| &role.role_names[..])
         }
         let (one, its) = (&self.closure, &other.closure);
-        one.group_names == its.group_names
-            && one.role_names == its.role_names
-            && taken(self) == taken(other)
-            && self.may_take_up == other.may_take_up
-            && one.manager == its.manager
-            && one.is_disabled == its.is_disabled
-            && self.own == other.own
+        if self.may_take_up != other.may_take_up || one.is_disabled != its.is_disabled {
+            return None;
+        }
+        let mut found = Vec::new();
+        let mut add = |differs: bool, name: &str| {
+            if differs {
+                found.push(format!("who.{name}"));
+            }
+        };
+        add(one.group_names != its.group_names, "groups");
+        add(one.role_names != its.role_names || taken(self) != taken(other), "roles");
+        add(one.manager != its.manager, "manager");
+        for (some, others) in [(&self.own, &other.own), (&other.own, &self.own)] {
+            some.iter().for_each(|own| add(!others.contains(own), own.0));
+        }
+        Some(found)
     }
 }
 

@@ -6,14 +6,20 @@ use std::rc::Rc;
 
 use rustc_hash::FxHashMap;
 
-use super::touches::{attributes, shown};
-use crate::engine::{Decider, Session};
+use super::facts::Facts;
+use super::touches::{Asked, attributes, shown};
+use crate::attribute::Value;
+use crate::engine::Decider;
 use crate::estate::Estate;
 use crate::id::{ActionId, KindId, PolicyId, ScopeId, StatementId};
-use crate::policy::Effect;
+use crate::pattern::matching::Braces;
+use crate::pattern::path::Brace;
+use crate::pattern::{PathPattern, PathSet};
+use crate::policy::{Effect, Statement};
 use crate::reach::{Spot, Viewpoint};
 use crate::request::Place;
 use crate::time::Window;
+use crate::truth::Truth;
 
 /// In what sense a policy is in play.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -26,24 +32,33 @@ pub(super) enum Sense {
 }
 
 /// All that has a say about a row in one estate at a moment, whatever the action.
-#[derive(Debug)]
-pub(super) struct RowSaid {
+pub(super) struct RowSaid<'e> {
     /// What grants, refuses or bounds: how, where it starts, and when.
     entries: Vec<(Sense, usize, PolicyId, Window)>,
-    /// The seals above, what conditions can ask of the target and of who asks.
-    pub(super) rest: String,
+    /// The path that is asked for the row.
+    path: String,
+    /// What statements can ask of who asks.
+    asker: Facts<'e>,
+    /// The attributes that the target bears.
+    borne: BTreeMap<String, Value>,
+    /// The seals above, and what else conditions can ask of the target.
+    rest: String,
 }
 
-/// What policies say about actions in a sense, as text without ids; kept for the next row.
-pub(super) type Texts = FxHashMap<(PolicyId, ActionId, Sense), Rc<[Rc<str>]>>;
+/// What a policy says about an action in a sense, as text without ids.
+type Told = Rc<[Rc<str>]>;
+
+/// What policies say, whatever the row, and what that asks about; kept for the next one.
+pub(super) type Texts = FxHashMap<(PolicyId, ActionId, Sense), (Told, Asked)>;
 
 /// Gathers it.
-pub(super) fn row_said(
-    decider: &Decider<'_>,
-    session: &Session<'_>,
+pub(super) fn row_said<'e>(
+    decider: &mut Decider<'e>,
     view: &Viewpoint,
     spot: &Spot,
-) -> RowSaid {
+) -> RowSaid<'e> {
+    let session = &decider.session_of(view.who, &view.also, view.take_up, view.time);
+    let asker = Facts::of(decider, view);
     let (estate, scope_index) = (decider.index.estate(), &decider.index.scope_index);
     let mut entries = Vec::new();
     let bound = |policy: PolicyId| match estate.policy(policy).allows.is_empty() {
@@ -84,8 +99,8 @@ pub(super) fn row_said(
     let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
     let is_item = matches!(spot.place, Place::Item(_));
     let sort = scope.scope_type;
-    let rest = format!("{seals:?} {borne:?} {identity} {sort:?} {kind:?} {is_item}");
-    RowSaid { entries, rest }
+    let rest = format!("{seals:?} {identity} {sort:?} {kind:?} {is_item}");
+    RowSaid { entries, path: spot.asked.clone(), asker, borne, rest }
 }
 
 /// A statement in play, or a ceiling: how, where it starts, when, and what it says.
@@ -138,7 +153,7 @@ impl SaidOfAction {
     }
 }
 
-impl RowSaid {
+impl RowSaid<'_> {
     /// Everything that speaks about an action on a row, in an order that ids have no say in.
     pub(super) fn voices(
         &self,
@@ -146,11 +161,62 @@ impl RowSaid {
         action: ActionId,
         texts: &mut Texts,
     ) -> Vec<Voice> {
+        self.spoken(|sense, _, policy| {
+            let known = texts.entry((policy, action, sense));
+            let (told, _) = known.or_insert_with(|| {
+                let mut asked = Asked::default();
+                let told = statements(estate, policy, action, sense, |statement| {
+                    asked.add(estate, statement);
+                    Some(said(statement, statement.on.texts()))
+                });
+                (told, asked)
+            });
+            Rc::clone(told)
+        })
+    }
+
+    /// Whether all is the same on a row in the other estate that no statement says of an action, as far
+    /// as the statements ask about it; `texts` are those of each estate that were asked for before.
+    pub(super) fn is_same_beside(
+        &self,
+        other: &Self,
+        actions: [ActionId; 2],
+        texts: [&Texts; 2],
+    ) -> bool {
+        let Some(mut differing) = self.asker.asked_apart(&other.asker) else { return false };
+        for (some, others) in [(&self.borne, &other.borne), (&other.borne, &self.borne)] {
+            let other = some.iter().filter(|(name, value)| others.get(*name) != Some(value));
+            differing.extend(other.map(|(name, _)| format!("target.{name}")));
+        }
+        if self.rest != other.rest || differing.is_empty() {
+            return self.rest == other.rest;
+        }
+        let mut asked: Vec<&Asked> = Vec::new();
+        for (said, action, texts) in [(self, actions[0], texts[0]), (other, actions[1], texts[1])] {
+            let told = said.entries.iter().map(|(sense, _, policy, _)| (*policy, action, *sense));
+            asked.extend(told.filter_map(|key| texts.get(&key)).map(|(_, asked)| asked));
+        }
+        !differing.iter().any(|name| asked.iter().any(|asked| asked.asks(name)))
+    }
+
+    /// The same, without what patterns of these statements say of other rows alone: so estates that
+    /// differ in that say the same of this one.
+    pub(super) fn voices_here(&self, estate: &Estate, action: ActionId) -> Vec<Voice> {
+        let segments: Vec<&str> = self.path.split('/').collect();
+        self.spoken(|sense, anchor, policy| {
+            let here = |statement: &Statement| {
+                let on = left_open(&statement.on, &segments, anchor)?;
+                Some(said(statement, on.into_iter()))
+            };
+            statements(estate, policy, action, sense, here)
+        })
+    }
+
+    fn spoken(&self, mut told: impl FnMut(Sense, usize, PolicyId) -> Told) -> Vec<Voice> {
         let mut all: Vec<Voice> = Vec::new();
         for &(sense, anchor, policy, window) in &self.entries {
-            let known = texts.entry((policy, action, sense));
-            let told = known.or_insert_with(|| statements(estate, policy, action, sense));
-            all.extend(told.iter().map(|text| (sense, anchor, window, text.clone())));
+            let texts = told(sense, anchor, policy);
+            all.extend(texts.iter().map(|text| (sense, anchor, window, text.clone())));
         }
         all.sort_unstable();
         all.dedup();
@@ -160,21 +226,21 @@ impl RowSaid {
 
 /// What a policy says about an action. Any allow grants and any deny refuses, whatever policy it stands
 /// in; each ceiling bounds by itself, and one that says nothing about the action bounds most.
-fn statements(estate: &Estate, policy: PolicyId, action: ActionId, sense: Sense) -> Rc<[Rc<str>]> {
+fn statements(
+    estate: &Estate,
+    policy: PolicyId,
+    action: ActionId,
+    sense: Sense,
+    said: impl FnMut(&Statement) -> Option<Rc<str>>,
+) -> Told {
     let policy = estate.policy(policy);
-    let says = |id: &&StatementId| estate.statement(**id).actions.contains(action.index());
-    let wanted: Vec<&StatementId> = match sense {
-        Sense::Allows => policy.allows.iter().filter(says).collect(),
-        Sense::Denies => policy.denies.iter().filter(says).collect(),
-        _ => policy.allows.iter().chain(&policy.denies).filter(says).collect(),
+    let wanted: [&[StatementId]; 2] = match sense {
+        Sense::Allows => [&policy.allows, &[]],
+        Sense::Denies => [&[], &policy.denies],
+        Sense::Bounds | Sense::BoundsByDenies => [&policy.allows, &policy.denies],
     };
-    let told = wanted.iter().map(|id| {
-        let statement = estate.statement(**id);
-        let mut on: Vec<&str> = statement.on.texts().collect();
-        on.sort_unstable();
-        let when = statement.when.as_ref().map(|when| &when.text);
-        Rc::from(format!("{} {on:?} {when:?}", statement.effect))
-    });
+    let wanted = wanted.into_iter().flatten().map(|id| estate.statement(*id));
+    let told = wanted.filter(|one| one.actions.contains(action.index())).filter_map(said);
     match sense {
         Sense::Allows | Sense::Denies => told.collect(),
         Sense::Bounds | Sense::BoundsByDenies => {
@@ -182,5 +248,46 @@ fn statements(estate: &Estate, policy: PolicyId, action: ActionId, sense: Sense)
             said.sort_unstable();
             Rc::new([Rc::from(format!("{said:?}"))])
         }
+    }
+}
+
+/// A statement that is about some patterns, as text.
+fn said<'s>(statement: &Statement, on: impl Iterator<Item = &'s str>) -> Rc<str> {
+    let mut on: Vec<&str> = on.collect();
+    on.sort_unstable();
+    let when = statement.when.as_ref().map(|when| &when.text);
+    Rc::from(format!("{} {on:?} {when:?}", statement.effect))
+}
+
+/// The patterns of which it hangs on the values in their braces whether a path is meant; none where it
+/// is in any case. `None` where it is not, whatever they are.
+fn left_open<'s>(on: &'s PathSet, segments: &[&str], anchor: usize) -> Option<Vec<&'s str>> {
+    let open = |patterns: &'s [PathPattern]| {
+        let (mut best, mut open) = (Truth::False, Vec::new());
+        for pattern in patterns {
+            let truth = pattern.matches(segments, anchor, &AnyValue);
+            best = best.or(truth);
+            open.extend((truth == Truth::Undecided).then_some(&*pattern.text));
+        }
+        (best, open)
+    };
+    let (plain, mut left) = open(&on.plain);
+    let (excluded, but) = open(&on.excluded);
+    if plain == Truth::False || excluded == Truth::True {
+        return None;
+    }
+    if plain == Truth::True {
+        left.clear();
+    }
+    left.extend(but);
+    Some(left)
+}
+
+/// Braces that may stand for anything.
+struct AnyValue;
+
+impl<A> Braces<A> for AnyValue {
+    fn alternatives(&self, _: &Brace<A>, each: &mut dyn FnMut(Option<&str>)) {
+        each(None);
     }
 }

@@ -40,7 +40,7 @@ pub(super) struct Side<'e> {
 }
 
 /// All that has a say about a row in both estates, at each moment that counts.
-pub(super) type SaidOfRow = Vec<[Option<RowSaid>; 2]>;
+pub(super) type SaidOfRow<'e> = Vec<[Option<RowSaid<'e>>; 2]>;
 
 /// Roles that somebody can take up in one of the estates alone, by their bare names.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -111,6 +111,8 @@ pub struct Compared<'c, 'e> {
     /// Whether only what is allowed on one side alone counts, and how many such cells of a
     /// principal are enough.
     pub(super) outcomes_alone: Option<usize>,
+    /// Whether the rows of a scope count; `None`: those of all do.
+    pub(super) counts: Option<&'c dyn Fn(&str) -> bool>,
     /// More names than any pattern of either estate has.
     pub(super) many: usize,
     /// For each action of the first estate, the same of the second.
@@ -159,6 +161,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             comparison,
             with_later,
             outcomes_alone: None,
+            counts: None,
             sides: [side(comparison.before), side(comparison.after)],
             many: before.longest_pattern.max(after.longest_pattern) + 1,
             same_actions,
@@ -329,7 +332,9 @@ impl<'c, 'e> Compared<'c, 'e> {
     /// Whether statements can ask the same about who asks in both estates.
     fn is_same_asker(&mut self, views: [&Viewpoint; 2]) -> bool {
         let [one, other] = &mut self.sides;
-        Facts::of(&mut one.decider, views[0]) == Facts::of(&mut other.decider, views[1])
+        let (before, after) =
+            (Facts::of(&mut one.decider, views[0]), Facts::of(&mut other.decider, views[1]));
+        before.asked_apart(&after).is_some_and(|differing| differing.is_empty())
     }
 
     /// The scopes of the parts at which one of the estates may allow the session something, by path.
@@ -374,6 +379,9 @@ impl<'c, 'e> Compared<'c, 'e> {
                     found.extend(paths);
                 }
             }
+        }
+        if let Some(counts) = self.counts {
+            found.retain(|path| counts(path));
         }
         found
     }
@@ -422,7 +430,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             };
             changed.push((name.clone(), was, is));
         }
-        let mut said: Option<SaidOfRow> = None;
+        let mut said: Option<SaidOfRow<'_>> = None;
         // Of actions of which the same is said the same becomes.
         let mut known: FxHashMap<SaidOfAction, (Opened, Opened)> = FxHashMap::default();
         for (action, before, after) in changed {
@@ -512,7 +520,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     /// held against each other.
     pub(super) fn said_of_action(
         &mut self,
-        said: &SaidOfRow,
+        said: &SaidOfRow<'e>,
         action: &str,
     ) -> Option<SaidOfAction> {
         let [one, other] = &mut self.sides;
@@ -525,27 +533,23 @@ impl<'c, 'e> Compared<'c, 'e> {
             let [Some(old), Some(new)] = moment else { return None };
             let voices =
                 [old.voices(before, was, &mut one.texts), new.voices(after, is, &mut other.texts)];
-            moments.push((old.rest == new.rest, voices));
+            let here = || [old.voices_here(before, was), new.voices_here(after, is)];
+            let voices = if voices[0] == voices[1] { voices } else { here() };
+            let is_same = old.is_same_beside(new, [was, is], [&one.texts, &other.texts]);
+            moments.push((is_same, voices));
         }
         Some(SaidOfAction { kinds, moments })
     }
 
-    /// All that has a say about a row, whatever the action; nothing where who asks is not the same.
-    pub(super) fn said_of(&mut self, session: &InBoth, row: &Row) -> SaidOfRow {
+    /// All that has a say about a row, whatever the action.
+    pub(super) fn said_of(&mut self, session: &InBoth, row: &Row) -> SaidOfRow<'e> {
         let times = self.times(session);
         let each = times.into_iter();
         each.map(|time| {
-            let views = session.each_ref().map(|view| Some(Viewpoint { time, ..view.clone()? }));
-            if let [Some(before), Some(after)] = &views
-                && !self.is_same_asker([before, after])
-            {
-                return [None, None];
-            }
             [0, 1].map(|side| {
-                let (view, spot) = (views[side].as_ref()?, row[side].as_ref()?);
-                let decider = &mut self.sides[side].decider;
-                let asking = decider.session_of(view.who, &view.also, view.take_up, time);
-                Some(row_said(decider, &asking, view, spot))
+                let (view, spot) = (session[side].as_ref()?, row[side].as_ref()?);
+                let view = Viewpoint { time, ..view.clone() };
+                Some(row_said(&mut self.sides[side].decider, &view, spot))
             })
         })
         .collect()

@@ -12,7 +12,7 @@ use crate::condition::{Condition, Reference};
 use crate::engine::{Index, SubjectId};
 use crate::estate::Estate;
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
-use crate::policy::Effect;
+use crate::policy::{Effect, Statement};
 use crate::principal::{Membership, Principal, Subject};
 use crate::request::Place;
 
@@ -287,28 +287,32 @@ pub(crate) fn within(estate: &Estate, who: Principal) -> Vec<Principal> {
     }
 }
 
-/// What the conditions and braces of two estates ask of targets, by its written name.
+/// What conditions and braces ask of targets and of who asks, by its written name.
+#[derive(Debug, Default)]
 pub(super) struct Asked(FxHashSet<String>);
 
 impl Asked {
     fn of(estates: [&Estate; 2]) -> Self {
-        let mut names = FxHashSet::default();
+        let mut asked = Self::default();
         for estate in estates {
-            for statement in &estate.statements {
-                let when = statement.when.iter().flat_map(Condition::references);
-                let braces = statement.on.plain.iter().chain(&statement.on.excluded);
-                let braces = braces.flat_map(|pattern| pattern.braces().map(|one| one.attribute));
-                for reference in when.map(|(reference, _)| reference).chain(braces) {
-                    if matches!(reference, Reference::Target(_)) {
-                        names.insert(reference.written(&estate.attribute_names));
-                    }
-                }
-            }
+            estate.statements.iter().for_each(|statement| asked.add(estate, statement));
         }
-        Self(names)
+        asked
     }
 
-    fn asks(&self, name: &str) -> bool {
+    /// Adds what a statement asks.
+    pub(super) fn add(&mut self, estate: &Estate, statement: &Statement) {
+        let when = statement.when.iter().flat_map(Condition::references);
+        let braces = statement.on.plain.iter().chain(&statement.on.excluded);
+        let braces = braces.flat_map(|pattern| pattern.braces().map(|one| one.attribute));
+        for reference in when.map(|(reference, _)| reference).chain(braces) {
+            if matches!(reference, Reference::Target(_) | Reference::Who(_)) {
+                self.0.insert(reference.written(&estate.attribute_names));
+            }
+        }
+    }
+
+    pub(super) fn asks(&self, name: &str) -> bool {
         // A head of attributes is there because of what stands below it.
         let below = format!("{name}.");
         self.0.iter().any(|asked| {

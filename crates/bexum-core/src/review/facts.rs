@@ -196,7 +196,7 @@ impl<'r> Reviewing<'r> {
         let differences = differences(before.estate(), after.estate(), &part.same);
         let request = Request::new("", "", "", self.now);
         let comparison = Comparison::new(before, after, &differences, request).ok()?;
-        let mut compared = comparison.compared_at_the_moment(usize::MAX);
+        let mut compared = comparison.compared_at_the_moment(usize::MAX, None);
         let mut effect = Effect::default();
         for who in comparison.everybody().iter().filter(|who| part.names.contains(*who)) {
             let cells = compared.cells_of(who);

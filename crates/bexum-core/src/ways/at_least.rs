@@ -245,7 +245,9 @@ impl<'r> Allowed<'r> {
         closure.takeable.sort_unstable();
         let session = Session::with(decider, Rc::new(closure), Some(role), time);
         let allowed = |spot| self.allowed_in(decider, &session, Some(role), spot);
-        enough(ENOUGH, self.rows.iter().map(|(spot, _)| allowed(spot).ones().count()))
+        // What patterns single out for them by themselves may be no row of theirs in the role.
+        let rows = self.rows.iter().filter(|(spot, _)| spot.sort != SpotSort::Pattern);
+        enough(ENOUGH, rows.map(|(spot, _)| allowed(spot).ones().count()))
     }
 
     fn allowed_in<'e>(

@@ -42,23 +42,14 @@ impl First {
         search: &Search<'_>,
         second: &Extent,
     ) -> BTreeMap<String, Vec<Cell>> {
-        let estate = search.estate();
         let people: Option<BTreeSet<String>> = match &second.concerned {
             Concerned::Everybody => None,
             some => Some(search.whole().named(search.people(some))),
         };
-        let is_below = |place: &str| match &second.places {
-            Places::Everywhere => true,
-            Places::Below(all) => {
-                let nearest = estate.scopes.nearest(place);
-                nearest.is_some_and(|it| all.iter().any(|at| estate.scopes.holds(*at, it)))
-            }
-        };
-        let is_there = |place: &str| place == search.request.on || is_below(place);
         let mut left = self.cells.clone();
         for (who, cells) in &mut left {
             if people.as_ref().is_none_or(|people| people.contains(who)) {
-                cells.retain(|cell| !is_there(&cell.place));
+                cells.retain(|cell| !search.is_among(&cell.place, &second.places));
             }
         }
         left
@@ -89,6 +80,18 @@ fn and_into(first: &Extent, second: &Extent) -> Extent {
 }
 
 impl Search<'_> {
+    /// Whether a row is that of the request's path, or is at or below some places.
+    pub(super) fn is_among(&self, row: &str, places: &Places) -> bool {
+        let scopes = &self.estate().scopes;
+        row == self.request.on
+            || match places {
+                Places::Everywhere => true,
+                Places::Below(all) => scopes
+                    .nearest(row)
+                    .is_some_and(|nearest| all.iter().any(|at| scopes.holds(*at, nearest))),
+            }
+    }
+
     /// Pairs to try where no single step does, no more than so many: one that takes away what refuses,
     /// and one that grants; and whether these are all. Of each first step that which grants most
     /// narrowly comes first, and of all first steps the narrowest are looked at. They are gauged
