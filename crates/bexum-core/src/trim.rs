@@ -18,15 +18,16 @@ use crate::decision::Reason;
 use crate::declaration::Declarations;
 use crate::each::Each;
 use crate::edit::{Edit, Target, apply, same_files};
-use crate::engine::{Decider, Engine};
+use crate::engine::{Decider, Engine, EvalContext};
 use crate::estate::Estate;
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::impact::opens_anything_to_all;
 use crate::part::{Lookup, Whole};
 use crate::principal::{Principal, Subject};
 use crate::prove::Opened;
-use crate::request::Place;
+use crate::request::{Place, Query};
 use crate::time::Time;
+use crate::truth::Truth;
 use crate::usage::{Asking, Counter, Thing, Usage};
 
 pub use draft::{Draft, DraftFault, Wanted, draft};
@@ -94,7 +95,8 @@ struct Stage {
 /// What the log uses of it.
 struct Used {
     usage: Usage,
-    /// For each request that is allowed, its action, and the statements of attachments that allow it.
+    /// For each request that is allowed, its action, and the statements of attachments that allow it;
+    /// and those of each policy that bounds its session.
     granting: FxHashSet<(ActionId, Box<[StatementId]>)>,
     /// Where each statement allows something: the nearest scope, and whether it is below it.
     places: FxHashMap<StatementId, FxHashSet<(ScopeId, bool)>>,
@@ -104,21 +106,23 @@ impl Used {
     fn of<'l>(engine: &Engine, requests: impl Iterator<Item = &'l Logged>) -> Self {
         let mut counter = Counter::new(engine, &Asking::of(engine));
         let mut granting = FxHashSet::default();
+        let mut decider = Decider::new(engine);
         let mut places: FxHashMap<StatementId, FxHashSet<(ScopeId, bool)>> = FxHashMap::default();
         for one in requests {
             let Some(query) = one.query(engine.estate()) else { continue };
             if counter.count(&query) != Reason::Granted {
                 continue;
             }
-            let mut statements = counter.granting().to_vec();
-            statements.sort_unstable();
             let scope = query.target.scope();
             let is_below = !matches!(query.target.place, Place::Scope(_));
-            for id in &statements {
-                places.entry(*id).or_default().insert((scope, is_below));
+            let bounding = let_through(&mut decider, &query);
+            for mut statements in std::iter::once(counter.granting().to_vec()).chain(bounding) {
+                statements.sort_unstable();
+                for id in &statements {
+                    places.entry(*id).or_default().insert((scope, is_below));
+                }
+                granting.insert((query.action, statements.into_boxed_slice()));
             }
-            let key = (query.action, statements.into_boxed_slice());
-            granting.insert(key);
         }
         Self { usage: counter.finish(), granting, places }
     }
@@ -126,6 +130,27 @@ impl Used {
     fn has(&self, thing: Thing) -> bool {
         self.usage.used.contains_key(&thing)
     }
+}
+
+/// The allows by which each policy with any that bounds the session lets a request through.
+fn let_through(decider: &mut Decider<'_>, query: &Query<'_>) -> Vec<Vec<StatementId>> {
+    if query.under.is_empty() {
+        return Vec::new();
+    }
+    let session = decider.session(query);
+    let index = decider.index;
+    let roles = Some(session.roles());
+    let context = EvalContext { index, query, closure: &session.closure, roles };
+    let estate = index.estate();
+    let bounding = query.under.iter().map(|policy| &estate.policy(*policy).allows);
+    let matching = bounding.filter(|allows| !allows.is_empty()).map(|allows| {
+        let named = allows.iter().copied().filter(|id| {
+            estate.statement(*id).actions.contains(query.action.index())
+                && context.truth(*id, 0) == Truth::True
+        });
+        named.collect()
+    });
+    matching.collect()
 }
 
 impl Stage {

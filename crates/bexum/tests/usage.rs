@@ -209,6 +209,18 @@ fn trim_does_not_fall_into_traps() {
     let edits = trimmed(&format!("{ceiling}{ALL}"), &[LISTS]);
     assert!(!edits.iter().any(|edit| edit.contains("policy:look")), "{edits:?}");
 
+    // What bounded a session of the log may be attached as well, and is used in both ways.
+    let look = "[policy.look]\n[[policy.look.allow]]\ndo = [\"store.list\", \"file.read\"]\n[[attach]]\npolicy = \"look\"\nto = \"user:ada\"\nat = \"v/t\"\n";
+    let reads = "[policy.reads]\n[[policy.reads.allow]]\ndo = \"file.read\"\n[[attach]]\npolicy = \"reads\"\nto = \"user:ada\"\nat = \"v/s\"\n";
+    let bounded = READS.replace('}', ",\"under\":\"look\"}");
+    let lists = LISTS.replace("v/s", "v/t");
+    let files = format!("{look}{reads}");
+    let edits = trimmed(&files, &[&lists, &bounded]);
+    let fewer = |edits: &[String]| edits.iter().any(|edit| edit.contains("look 'allow 1' --do"));
+    assert!(!fewer(&edits), "{edits:?}");
+    let edits = trimmed(&files, &[&lists, READS]);
+    assert!(fewer(&edits), "{edits:?}");
+
     // A deny reads a membership that nothing else uses.
     let reads = "[group.g]\nmembers = [\"user:ada\"]\n[policy.guard]\n[[policy.guard.deny]]\ndo = \"store.list\"\nwhen = \"not ('g' in who.groups)\"\n[[attach]]\npolicy = \"guard\"\nto = \"everyone\"\nat = \"v\"\n";
     let edits = trimmed(&format!("{reads}{ALL}"), &[LISTS]);

@@ -9,12 +9,12 @@ use rustc_hash::FxHashMap;
 use super::facts::Facts;
 use super::touches::{Asked, attributes, shown};
 use crate::attribute::Value;
-use crate::engine::Decider;
+use crate::condition::check::TargetAttribute;
+use crate::condition::{Condition, Reference};
+use crate::engine::{Decider, EvalContext, Index, Session};
 use crate::estate::Estate;
 use crate::id::{ActionId, KindId, PolicyId, ScopeId, StatementId};
-use crate::pattern::matching::Braces;
-use crate::pattern::path::Brace;
-use crate::pattern::{PathPattern, PathSet};
+use crate::pattern::PathPattern;
 use crate::policy::{Effect, Statement};
 use crate::reach::{Spot, Viewpoint};
 use crate::request::Place;
@@ -35,8 +35,9 @@ pub(super) enum Sense {
 pub(super) struct RowSaid<'e> {
     /// What grants, refuses or bounds: how, where it starts, and when.
     entries: Vec<(Sense, usize, PolicyId, Window)>,
-    /// The path that is asked for the row.
-    path: String,
+    session: Session<'e>,
+    view: Viewpoint,
+    spot: Spot,
     /// What statements can ask of who asks.
     asker: Facts<'e>,
     /// The attributes that the target bears.
@@ -57,7 +58,7 @@ pub(super) fn row_said<'e>(
     view: &Viewpoint,
     spot: &Spot,
 ) -> RowSaid<'e> {
-    let session = &decider.session_of(view.who, &view.also, view.take_up, view.time);
+    let session = decider.session_of(view.who, &view.also, view.take_up, view.time);
     let asker = Facts::of(decider, view);
     let (estate, scope_index) = (decider.index.estate(), &decider.index.scope_index);
     let mut entries = Vec::new();
@@ -76,8 +77,13 @@ pub(super) fn row_said<'e>(
             false
         });
     }
+    let seals: Vec<usize> = chain.iter().filter(|(.., sealed)| *sealed).map(|at| at.1).collect();
     for (at, anchor, _) in &chain {
         for effect in [Effect::Allow, Effect::Deny] {
+            // A seal stops allows from above (spec section 6).
+            if effect == Effect::Allow && seals.iter().any(|seal| anchor < seal) {
+                continue;
+            }
             let sense = if effect == Effect::Allow { Sense::Allows } else { Sense::Denies };
             scope_index.attached_at(*at).each_sought(session.subjects_of(effect), |entry| {
                 let window = estate.attachments[entry.origin as usize].window;
@@ -86,7 +92,6 @@ pub(super) fn row_said<'e>(
             });
         }
     }
-    let seals: Vec<usize> = chain.iter().filter(|(.., sealed)| *sealed).map(|at| at.1).collect();
     let mut borne = BTreeMap::new();
     for (at, ..) in chain.iter().rev() {
         borne.extend(attributes(estate, &estate.scope(*at).attributes));
@@ -100,7 +105,7 @@ pub(super) fn row_said<'e>(
     let is_item = matches!(spot.place, Place::Item(_));
     let sort = scope.scope_type;
     let rest = format!("{seals:?} {identity} {sort:?} {kind:?} {is_item}");
-    RowSaid { entries, path: spot.asked.clone(), asker, borne, rest }
+    RowSaid { entries, session, view: view.clone(), spot: spot.clone(), asker, borne, rest }
 }
 
 /// A statement in play, or a ceiling: how, where it starts, when, and what it says.
@@ -161,18 +166,15 @@ impl RowSaid<'_> {
         action: ActionId,
         texts: &mut Texts,
     ) -> Vec<Voice> {
-        self.spoken(|sense, _, policy| {
+        let mut all: Vec<Voice> = Vec::new();
+        for &(sense, anchor, policy, window) in &self.entries {
             let known = texts.entry((policy, action, sense));
-            let (told, _) = known.or_insert_with(|| {
-                let mut asked = Asked::default();
-                let told = statements(estate, policy, action, sense, |statement| {
-                    asked.add(estate, statement);
-                    Some(said(statement, statement.on.texts()))
-                });
-                (told, asked)
-            });
-            Rc::clone(told)
-        })
+            let (told, _) = known.or_insert_with(|| statements(estate, policy, action, sense));
+            all.extend(told.iter().map(|text| (sense, anchor, window, text.clone())));
+        }
+        all.sort_unstable();
+        all.dedup();
+        all
     }
 
     /// Whether all is the same on a row in the other estate that no statement says of an action, as far
@@ -199,24 +201,54 @@ impl RowSaid<'_> {
         !differing.iter().any(|name| asked.iter().any(|asked| asked.asks(name)))
     }
 
-    /// The same, without what patterns of these statements say of other rows alone: so estates that
-    /// differ in that say the same of this one.
-    pub(super) fn voices_here(&self, estate: &Estate, action: ActionId) -> Vec<Voice> {
-        let segments: Vec<&str> = self.path.split('/').collect();
-        self.spoken(|sense, anchor, policy| {
-            let here = |statement: &Statement| {
-                let on = left_open(&statement.on, &segments, anchor)?;
-                Some(said(statement, on.into_iter()))
-            };
-            statements(estate, policy, action, sense, here)
-        })
-    }
-
-    fn spoken(&self, mut told: impl FnMut(Sense, usize, PolicyId) -> Told) -> Vec<Voice> {
+    /// The same, as far as it is not certain what a statement comes to, whatever is given and at
+    /// whatever moment while who asks is in the same: so estates that differ in what decides nothing
+    /// on this row say the same of it.
+    pub(super) fn voices_here(&self, index: &Index, action: ActionId) -> Vec<Voice> {
+        let query = self.view.query(&self.spot, action);
+        let estate = index.estate();
         let mut all: Vec<Voice> = Vec::new();
         for &(sense, anchor, policy, window) in &self.entries {
-            let texts = told(sense, anchor, policy);
-            all.extend(texts.iter().map(|text| (sense, anchor, window, text.clone())));
+            let sees = if sense == Sense::Allows { Effect::Allow } else { Effect::Deny };
+            let context = EvalContext {
+                index,
+                query: &query,
+                closure: &self.session.closure,
+                roles: Some(self.session.roles_of(sees)),
+            };
+            let left = |ids: &[StatementId]| -> Vec<Rc<str>> {
+                let named = ids.iter().map(|id| estate.statement(*id));
+                let named = named.filter(|one| one.actions.contains(action.index()));
+                let left = named.filter_map(|one| left_open(one, anchor, &context));
+                let mut left: Vec<Rc<str>> = left.collect();
+                left.sort_unstable();
+                left
+            };
+            let body = estate.policy(policy);
+            match sense {
+                Sense::Allows => {
+                    all.extend(left(&body.allows).into_iter().map(|one| (sense, 0, window, one)));
+                }
+                Sense::Denies => {
+                    all.extend(left(&body.denies).into_iter().map(|one| (sense, 0, window, one)));
+                }
+                Sense::Bounds | Sense::BoundsByDenies => {
+                    let (allows, denies) = (left(&body.allows), left(&body.denies));
+                    let is_allowed =
+                        sense == Sense::BoundsByDenies || allows.iter().any(|one| is_certain(one));
+                    if !is_allowed || !denies.is_empty() {
+                        all.push((sense, 0, window, Rc::from(format!("{allows:?} {denies:?}"))));
+                    }
+                }
+            }
+        }
+        for sense in [Sense::Allows, Sense::Denies] {
+            let decides =
+                |one: &Voice| one.0 == sense && one.2 == Window::ALWAYS && is_certain(&one.3);
+            // Beside one that is certain at all times others of its sense decide nothing.
+            if all.iter().any(decides) {
+                all.retain(|one| one.0 != sense || decides(one));
+            }
         }
         all.sort_unstable();
         all.dedup();
@@ -224,15 +256,10 @@ impl RowSaid<'_> {
     }
 }
 
-/// What a policy says about an action. Any allow grants and any deny refuses, whatever policy it stands
-/// in; each ceiling bounds by itself, and one that says nothing about the action bounds most.
-fn statements(
-    estate: &Estate,
-    policy: PolicyId,
-    action: ActionId,
-    sense: Sense,
-    said: impl FnMut(&Statement) -> Option<Rc<str>>,
-) -> Told {
+/// What a policy says about an action, and what that asks about. Any allow grants and any deny refuses,
+/// whatever policy it stands in; each ceiling bounds by itself, and one that says nothing about the
+/// action bounds most.
+fn statements(estate: &Estate, policy: PolicyId, action: ActionId, sense: Sense) -> (Told, Asked) {
     let policy = estate.policy(policy);
     let wanted: [&[StatementId]; 2] = match sense {
         Sense::Allows => [&policy.allows, &[]],
@@ -240,39 +267,43 @@ fn statements(
         Sense::Bounds | Sense::BoundsByDenies => [&policy.allows, &policy.denies],
     };
     let wanted = wanted.into_iter().flatten().map(|id| estate.statement(*id));
-    let told = wanted.filter(|one| one.actions.contains(action.index())).filter_map(said);
-    match sense {
+    let mut asked = Asked::default();
+    let told = wanted.filter(|one| one.actions.contains(action.index())).map(|statement| {
+        asked.add(estate, statement);
+        let mut on: Vec<&str> = statement.on.texts().collect();
+        on.sort_unstable();
+        let when = statement.when.as_ref().map(|when| &when.text);
+        Rc::from(format!("{} {on:?} {when:?}", statement.effect))
+    });
+    let told: Told = match sense {
         Sense::Allows | Sense::Denies => told.collect(),
         Sense::Bounds | Sense::BoundsByDenies => {
             let mut said: Vec<Rc<str>> = told.collect();
             said.sort_unstable();
             Rc::new([Rc::from(format!("{said:?}"))])
         }
-    }
+    };
+    (told, asked)
 }
 
-/// A statement that is about some patterns, as text.
-fn said<'s>(statement: &Statement, on: impl Iterator<Item = &'s str>) -> Rc<str> {
-    let mut on: Vec<&str> = on.collect();
-    on.sort_unstable();
-    let when = statement.when.as_ref().map(|when| &when.text);
-    Rc::from(format!("{} {on:?} {when:?}", statement.effect))
-}
-
-/// The patterns of which it hangs on the values in their braces whether a path is meant; none where it
-/// is in any case. `None` where it is not, whatever they are.
-fn left_open<'s>(on: &'s PathSet, segments: &[&str], anchor: usize) -> Option<Vec<&'s str>> {
-    let open = |patterns: &'s [PathPattern]| {
+/// What is left open of a statement, as text: the patterns of which it hangs on the values in their
+/// braces whether the path is meant, and the condition. `None` where the statement does not match in
+/// any case.
+fn left_open(statement: &Statement, anchor: usize, context: &EvalContext<'_>) -> Option<Rc<str>> {
+    let segments = &context.query.target.segments;
+    let open = |patterns: &[PathPattern]| {
         let (mut best, mut open) = (Truth::False, Vec::new());
         for pattern in patterns {
-            let truth = pattern.matches(segments, anchor, &AnyValue);
+            let truth = pattern.matches(segments, anchor, context);
             best = best.or(truth);
-            open.extend((truth == Truth::Undecided).then_some(&*pattern.text));
+            if truth == Truth::Undecided {
+                open.push(format!("{anchor} {}", pattern.text));
+            }
         }
         (best, open)
     };
-    let (plain, mut left) = open(&on.plain);
-    let (excluded, but) = open(&on.excluded);
+    let (plain, mut left) = open(&statement.on.plain);
+    let (excluded, but) = open(&statement.on.excluded);
     if plain == Truth::False || excluded == Truth::True {
         return None;
     }
@@ -280,14 +311,33 @@ fn left_open<'s>(on: &'s PathSet, segments: &[&str], anchor: usize) -> Option<Ve
         left.clear();
     }
     left.extend(but);
-    Some(left)
+    left.sort_unstable();
+    let mut when = statement.when.as_ref();
+    if let Some(condition) = when.filter(|when| !asks_the_time(when)) {
+        match condition.eval(context) {
+            Truth::False => return None,
+            Truth::True => when = None,
+            Truth::Undecided => {}
+        }
+    }
+    let when = when.map_or("", |when| &when.text);
+    match left.is_empty() && when.is_empty() {
+        true => Some(Rc::from(CERTAIN)),
+        false => Some(Rc::from(format!("{left:?} {when}"))),
+    }
 }
 
-/// Braces that may stand for anything.
-struct AnyValue;
+/// What is left open of a statement that matches in any case.
+const CERTAIN: &str = "";
 
-impl<A> Braces<A> for AnyValue {
-    fn alternatives(&self, _: &Brace<A>, each: &mut dyn FnMut(Option<&str>)) {
-        each(None);
-    }
+fn is_certain(left: &str) -> bool {
+    left == CERTAIN
+}
+
+/// Whether what a condition comes to may be something else at another moment.
+fn asks_the_time(when: &Condition) -> bool {
+    use TargetAttribute::{Members, Owners};
+    when.references().iter().any(|(reference, _)| {
+        matches!(reference, Reference::Time | Reference::Target(Members | Owners))
+    })
 }

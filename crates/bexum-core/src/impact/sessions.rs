@@ -533,7 +533,10 @@ impl<'c, 'e> Compared<'c, 'e> {
             let [Some(old), Some(new)] = moment else { return None };
             let voices =
                 [old.voices(before, was, &mut one.texts), new.voices(after, is, &mut other.texts)];
-            let here = || [old.voices_here(before, was), new.voices_here(after, is)];
+            let here = || {
+                let [before, after] = [&one.decider, &other.decider].map(|it| it.index);
+                [old.voices_here(before, was), new.voices_here(after, is)]
+            };
             let voices = if voices[0] == voices[1] { voices } else { here() };
             let is_same = old.is_same_beside(new, [was, is], [&one.texts, &other.texts]);
             moments.push((is_same, voices));

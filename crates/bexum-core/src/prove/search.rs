@@ -84,17 +84,26 @@ pub(super) fn with_search<'e, T>(
     then: impl FnOnce(&mut Search<'_, 'e>) -> T,
 ) -> T {
     let session = decider.session(&query);
-    let mut entries = decider.index.policies_above(session.subjects(), query.target.scope());
+    let (index, scope) = (decider.index, query.target.scope());
+    let mut entries = index.policies_above(session.subjects(), scope);
+    // With a role taken up, what is attached to others grants nothing.
+    let granting =
+        query.take_up.map(|_| index.policies_above(session.subjects_of(Effect::Allow), scope));
     entries.extend(query.under.iter().map(|policy| (*policy, None, Window::ALWAYS)));
-    let estate = decider.index.estate();
+    let estate = index.estate();
     let mut statements: Vec<RelevantStatement> = Vec::new();
-    for (policy, at, window) in &entries {
+    for entry in &entries {
+        let (policy, at, window) = entry;
         if !window.holds(query.time) {
             continue;
         }
+        let grants = granting.as_ref().is_none_or(|granting| granting.contains(entry))
+            || index.ceilings.contains(policy.index())
+            || query.under.contains(policy);
         let policy = estate.policy(*policy);
         let anchor = at.map_or(0, |at| estate.scope(at).depth as usize);
-        let all = policy.allows.iter().chain(&policy.denies);
+        let allows: &[StatementId] = if grants { &policy.allows } else { &[] };
+        let all = allows.iter().chain(&policy.denies);
         let named = all.filter(|id| estate.statement(**id).actions.contains(query.action.index()));
         statements.extend(named.map(|id| (*id, anchor)));
     }

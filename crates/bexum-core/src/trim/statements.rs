@@ -22,10 +22,9 @@ use crate::truth::Truth;
 fn changeable(stage: &Stage, aim: &Aim<'_>) -> Vec<StatementId> {
     let estate = stage.estate();
     let things = Things::of(estate, aim.things);
-    let mut in_ceilings: FxHashSet<StatementId> = FxHashSet::default();
-    for policy in estate.ceilings.iter().flat_map(|one| &one.policies) {
-        in_ceilings.extend(&estate.policy(policy.value).allows);
-    }
+    let ceilings = estate.ceilings.iter().flat_map(|one| &one.policies).map(|one| one.value);
+    let in_ceilings: FxHashSet<StatementId> =
+        ceilings.flat_map(|policy| estate.policy(policy).allows.iter().copied()).collect();
     let in_force = in_force(estate);
     let mut found: Vec<StatementId> = in_force
         .into_iter()

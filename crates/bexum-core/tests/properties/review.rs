@@ -67,10 +67,11 @@ fn likeness(declared: &Declarations, members: &[String], who: &str) -> f64 {
     if whole > 0.0 { sum / whole } else { 0.0 }
 }
 
-/// Whether a request is one that somebody could make, with nothing supposed.
-fn is_of_a_session(request: &Request<'_>) -> bool {
+/// Whether a request is one that somebody could make, with nothing supposed: a role asks by itself.
+pub(crate) fn is_of_a_session(request: &Request<'_>) -> bool {
     let is_bare = request.also.is_empty() && request.under.is_empty();
-    is_bare && request.time >= NOW && !request.who.starts_with("group:")
+    let takes_up_more = request.who.starts_with("role:") && request.take_up.is_some();
+    is_bare && request.time >= NOW && !request.who.starts_with("group:") && !takes_up_more
 }
 
 proptest! {

@@ -20,6 +20,7 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 
 use crate::estates;
+use crate::review::is_of_a_session;
 
 const NOW: Time = Time(0);
 
@@ -404,12 +405,8 @@ proptest! {
         prop_assert!(all_allowed(&after, &allowed), "{:?}", trimmed.edits);
         prop_assert_ne!(opened(&engine, &after), Some(true), "{:?}", trimmed.edits);
         let (was, is_now) = (Naive::new(&declared), Naive::new(&changed));
-        // What is opened is told of sessions: nothing is supposed, and nobody asks as a group.
-        let is_session = |request: &&Request<'_>| {
-            let is_bare = request.also.is_empty() && request.under.is_empty();
-            is_bare && request.time >= NOW && !request.who.starts_with("group:")
-        };
-        for request in others.iter().filter(is_session) {
+        // What is opened is told of sessions.
+        for request in others.iter().filter(|request| is_of_a_session(request)) {
             if is_now.decide(request) == Some(Reason::Granted) {
                 prop_assert_eq!(was.decide(request), Some(Reason::Granted), "{:?}", request);
             }
