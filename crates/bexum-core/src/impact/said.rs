@@ -294,7 +294,10 @@ fn left_open(statement: &Statement, anchor: usize, context: &EvalContext<'_>) ->
     let open = |patterns: &[PathPattern]| {
         let (mut best, mut open) = (Truth::False, Vec::new());
         for pattern in patterns {
-            let truth = pattern.matches(segments, anchor, context);
+            let truth = match pattern.braces().any(|brace| turns_with_time(brace.attribute)) {
+                true => Truth::Undecided,
+                false => pattern.matches(segments, anchor, context),
+            };
             best = best.or(truth);
             if truth == Truth::Undecided {
                 open.push(format!("{anchor} {}", pattern.text));
@@ -313,7 +316,9 @@ fn left_open(statement: &Statement, anchor: usize, context: &EvalContext<'_>) ->
     left.extend(but);
     left.sort_unstable();
     let mut when = statement.when.as_ref();
-    if let Some(condition) = when.filter(|when| !asks_the_time(when)) {
+    let is_steady =
+        |when: &&Condition| !when.references().iter().any(|(asked, _)| turns_with_time(*asked));
+    if let Some(condition) = when.filter(is_steady) {
         match condition.eval(context) {
             Truth::False => return None,
             Truth::True => when = None,
@@ -334,10 +339,8 @@ fn is_certain(left: &str) -> bool {
     left == CERTAIN
 }
 
-/// Whether what a condition comes to may be something else at another moment.
-fn asks_the_time(when: &Condition) -> bool {
+/// Whether an attribute may be something else at another moment, while who asks is in the same.
+fn turns_with_time(asked: Reference) -> bool {
     use TargetAttribute::{Members, Owners};
-    when.references().iter().any(|(reference, _)| {
-        matches!(reference, Reference::Time | Reference::Target(Members | Owners))
-    })
+    matches!(asked, Reference::Time | Reference::Target(Members | Owners))
 }
