@@ -402,3 +402,50 @@ fn it_counts_where_a_seal_is() {
     assert!(told.contains(&"u v/s/c/one/**".to_owned()), "{told:?}");
     assert!(!told.contains(&"u v/s/c/two/**".to_owned()), "{told:?}");
 }
+
+/// A condition that is false of the moment holds later: an allow with it opens something.
+#[test]
+fn what_turns_with_time_is_never_certain() {
+    let allows: Said<'_> = (Effect::Allow, &["*"], &[]);
+    let mut before = estate(0, &[("some", &[allows]), ("later", &[allows])], &[]);
+    let whens = ["given.mfa", "given.time >= '1970-01-01T00:00:05Z'"];
+    for (policy, when) in before.policies.iter_mut().zip(whens) {
+        policy.body.statements[0].when = Some(w(when));
+    }
+    before.attachments.push(attachment("some", "user:u", "v/s"));
+    estates::number(&mut before);
+    let mut after = before.clone();
+    after.attachments.push(attachment("later", "user:u", "v/s"));
+    let engines = engines(&before, &after);
+    let [before, after] = &engines;
+    let cells = cells_of(&compare(before, after, &Request::new("", "", "", Time(0))));
+    let opened =
+        cells.iter().find(|cell| (&*cell.place, &*cell.action) == ("v/s/store", "store.list"));
+    assert!(opened.is_some_and(|cell| cell.is_gained && cell.is_decided), "{cells:?}");
+}
+
+/// What allows in any case, but for a while, is not all that allows: another allow that goes is missed
+/// later.
+#[test]
+fn what_is_certain_for_a_while_is_not_certain() {
+    let allows: Said<'_> = (Effect::Allow, &["*"], &[]);
+    let denies: Said<'_> = (Effect::Deny, &["*"], &[]);
+    let policies: [(&str, &[Said<'_>]); 3] =
+        [("soon", &[allows]), ("also", &[allows]), ("stop", &[denies])];
+    let mut before = estate(0, &policies, &[]);
+    before.policies[1].body.statements[0].when = Some(w("given.site = 'mesa'"));
+    before.policies[2].body.statements[0].when = Some(w("given.mfa"));
+    for policy in ["soon", "stop", "also"] {
+        before.attachments.push(attachment(policy, "user:u", "v/s"));
+    }
+    before.attachments[0].window.until = Some(Spanned::new(Time(5), Origin::default()));
+    estates::number(&mut before);
+    let mut after = before.clone();
+    after.attachments.pop();
+    let engines = engines(&before, &after);
+    let [before, after] = &engines;
+    let cells = cells_of(&compare(before, after, &Request::new("", "", "", Time(0))));
+    let closed =
+        cells.iter().find(|cell| (&*cell.place, &*cell.action) == ("v/s/store", "store.list"));
+    assert!(closed.is_some_and(|cell| cell.is_lost && cell.is_decided), "{cells:?}");
+}
