@@ -220,6 +220,13 @@ fn attachment(policy: &str, to: &str, at: &str) -> Attachment {
     }
 }
 
+/// The cells of a change, where nothing is given.
+fn cells_between(before: &Declarations, after: &Declarations) -> Vec<Cell> {
+    let engines = engines(before, after);
+    let [before, after] = &engines;
+    cells_of(&compare(before, after, &Request::new("", "", "", Time(0))))
+}
+
 /// The namespace `v/s/c/n` is sealed, so that allows from above end there: it is opened for these.
 fn unsealed(mut apart: Apart) -> Apart {
     apart.0.scopes.iter_mut().for_each(|scope| scope.body.sealed = false);
@@ -268,9 +275,7 @@ fn it_counts_what_somebody_is_in_later() {
     estates::number(&mut before);
     let mut after = before.clone();
     after.attachments.push(attachment("more", "group:later", "v"));
-    let engines = engines(&before, &after);
-    let [before, after] = &engines;
-    let cells = cells_of(&compare(before, after, &Request::new("", "", "", Time(0))));
+    let cells = cells_between(&before, &after);
     let mut gaining: Vec<&str> =
         cells.iter().filter(|cell| cell.is_gained).map(|cell| &*cell.who).collect();
     gaining.dedup();
@@ -416,9 +421,7 @@ fn what_turns_with_time_is_never_certain() {
     estates::number(&mut before);
     let mut after = before.clone();
     after.attachments.push(attachment("later", "user:u", "v/s"));
-    let engines = engines(&before, &after);
-    let [before, after] = &engines;
-    let cells = cells_of(&compare(before, after, &Request::new("", "", "", Time(0))));
+    let cells = cells_between(&before, &after);
     let opened =
         cells.iter().find(|cell| (&*cell.place, &*cell.action) == ("v/s/store", "store.list"));
     assert!(opened.is_some_and(|cell| cell.is_gained && cell.is_decided), "{cells:?}");
@@ -442,9 +445,7 @@ fn what_is_certain_for_a_while_is_not_certain() {
     estates::number(&mut before);
     let mut after = before.clone();
     after.attachments.pop();
-    let engines = engines(&before, &after);
-    let [before, after] = &engines;
-    let cells = cells_of(&compare(before, after, &Request::new("", "", "", Time(0))));
+    let cells = cells_between(&before, &after);
     let closed =
         cells.iter().find(|cell| (&*cell.place, &*cell.action) == ("v/s/store", "store.list"));
     assert!(closed.is_some_and(|cell| cell.is_lost && cell.is_decided), "{cells:?}");
