@@ -6,13 +6,15 @@
 //! and the statements ask can come out together. Both begin with what is left of each pattern
 //! below the scope ([`below`](crate::pattern::residual)).
 
+mod integers;
 mod meeting;
+mod names;
 mod nfa;
 mod rows;
 mod sorts;
 
 pub(crate) use meeting::meeting;
-pub(crate) use nfa::{Piece, Words, of_fits, tell_apart};
+pub(crate) use nfa::{of_fits, tell_names_apart};
 pub(crate) use rows::{Rows, Single, rests, rows};
 pub(crate) use sorts::sorts;
 

@@ -40,7 +40,7 @@ pub(crate) use fulfil::fulfilled;
 use moments::{EARLIEST, LATEST};
 pub(crate) use opened::{Known, Opened, opened};
 use plan::{Placed, Plan};
-pub(crate) use representatives::{Unknowns, ValueDomain};
+pub(crate) use representatives::{MOST_WORDS_EACH, Unknowns, ValueDomain};
 pub use tried::Tried;
 
 /// Steps that the search for circumstances of one request may take.

@@ -97,6 +97,53 @@ fn what_was_thought_of_by_others_is_found() {
             "do = '*'\non = '{given.n}/**'\nwhen = 'given.n < 3'".to_owned(),
             law("/w/a/**", ""),
         ),
+        (
+            "a number whose first letter a pattern fits",
+            "do = '*'\non = '{given.s}'\nwhen = \"given.s fits '1*'\"".to_owned(),
+            law("/w/a/{given.n}", "given.n > 200"),
+        ),
+        (
+            "another number with the same end",
+            "do = '*'\non = '*1'".to_owned(),
+            law("/w/a/{given.n}", "given.n != 1"),
+        ),
+        (
+            "a declared number, of which nothing is asked",
+            "do = '*'\non = '*7/x*'".to_owned(),
+            law("/w/a/{given.n}/{given.m}", "")
+                + "[attributes.given]\nn = 'integer'\nm = 'string'\n",
+        ),
+        (
+            "two names in one path that are the same",
+            "do = '*'\non = '*1/2*'".to_owned(),
+            law("/w/a/{given.n}/{given.m}", "given.n = given.m"),
+        ),
+        (
+            "one value twice in one path",
+            "do = '*'\non = '*1/2*'".to_owned(),
+            law("/w/a/{given.n}/{given.n}", "given.n != 2"),
+        ),
+        (
+            "a path that fits around a value",
+            "do = '*'\non = '{given.s}/*'\nwhen = \"target.path fits '*/a?c/*'\"".to_owned(),
+            law("/w/a/{given.n}/{given.n}", "given.n != 'abc' and given.n != 'axc'"),
+        ),
+        (
+            "a value that stands beside what it must not fit",
+            "do = '*'\non = '**/{given.s}/**'\nwhen = \"given.s is set and not given.s fits 'a*'\""
+                .to_owned(),
+            law("/w/a/a*/**", ""),
+        ),
+        (
+            "a first name that is the last, too",
+            "do = '*'\non = '{given.s}/**'\nwhen = 'target.name = given.s'".to_owned(),
+            law("/w/a/*1/2*", ""),
+        ),
+        (
+            "a value twice, once in the place of a name",
+            "do = '*'\non = '*/bb'".to_owned(),
+            law("/w/a/{given.s}/{given.s}", ""),
+        ),
         ("a boolean in a path", plain.to_owned(), law("/w/a/{given.b}", "given.b")),
         (
             "a word of two patterns",
@@ -247,13 +294,24 @@ fn a_role_that_comes_with_another_is_had_too() {
 }
 
 /// Which addresses of a range, and which times before another, a pattern fits is not worked out: that
-/// is said, and nothing is held for it.
+/// is said, and nothing is held for it. Nor are more names gone through than the bounds allow.
 #[test]
 fn what_is_not_worked_out_is_not_decided() {
     for (on, when) in [
         ("/v/s/store", "given.ip within '10.0.0.0/8' and given.ip fits '*.7.*'"),
         ("/v/s/store/*", "target.name within '10.0.0.0/8' and target.name fits '*.7.*'"),
         ("/v/s/store/*", "target.name < given.time and target.name fits '19*:07*'"),
+        ("/v/s/store/*5Z", "target.name < '1999-01-01T00:00:00Z'"),
+        ("/v/s/store/*5", "target.name within '10.0.0.0/8'"),
+        ("/v/s/store/{given.a}/*5", "given.a < given.b and target.name = given.b"),
+        (
+            "/v/s/store/**/{given.a}/{given.b}/**",
+            "target.path fits '*/x/bb/aa/*' and given.a = 'aa' and given.b = 'bb'",
+        ),
+        (
+            "/v/s/store/{given.a}/{given.b}/{given.c}",
+            "given.a != given.b and given.b != given.c and given.c != given.a and target.path fits '*/a*z/a*z/a*z'",
+        ),
         ("/v/s/store", "given.ip within given.nets and not given.ip fits '*1*'"),
     ] {
         let folder = Folder::estate().and(&format!(

@@ -16,7 +16,7 @@ const MOST_SETS: usize = 6_000;
 const MOST_STEPS: usize = 300_000;
 
 /// A piece of a pattern over letters.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(crate) enum Piece {
     /// These letters.
     Text(String),
@@ -32,6 +32,9 @@ pub(crate) enum Piece {
     AnyInSegment,
     /// Nothing, or a `/` and any run of letters.
     AnySegments,
+    /// An integer from here to there, both among them, as it is written out. Without an end, numbers
+    /// of more than 64 bits are among them, too.
+    Integer(Option<i64>, Option<i64>),
 }
 
 /// A pattern over letters.
@@ -54,8 +57,10 @@ pub(crate) fn of_fits(pattern: &str) -> Pattern {
 }
 
 #[derive(Clone, Copy, PartialEq)]
-enum Edge {
+pub(super) enum Edge {
     Letter(char),
+    /// A digit from here to there.
+    Digit(u8, u8),
     NoSlash,
     Any,
 }
@@ -64,6 +69,7 @@ impl Edge {
     fn takes(self, letter: char) -> bool {
         match self {
             Self::Letter(wanted) => wanted == letter,
+            Self::Digit(from, to) => (char::from(from)..=char::from(to)).contains(&letter),
             Self::NoSlash => letter != '/',
             Self::Any => true,
         }
@@ -71,15 +77,15 @@ impl Edge {
 }
 
 #[derive(Default)]
-struct State {
-    edges: Vec<(Edge, usize)>,
+pub(super) struct State {
+    pub(super) edges: Vec<(Edge, usize)>,
     /// Where one is as well when one is here.
-    also: Vec<usize>,
+    pub(super) also: Vec<usize>,
 }
 
 /// Several patterns as one machine.
-struct Machine {
-    states: Vec<State>,
+pub(super) struct Machine {
+    pub(super) states: Vec<State>,
     starts: Vec<usize>,
     ends: Vec<usize>,
 }
@@ -99,7 +105,7 @@ impl Machine {
         Some(machine)
     }
 
-    fn add(&mut self) -> usize {
+    pub(super) fn add(&mut self) -> usize {
         self.states.push(State::default());
         self.states.len() - 1
     }
@@ -144,6 +150,11 @@ impl Machine {
                 self.states[inside].edges.push((Edge::Any, inside));
                 self.states[inside].also.push(end);
                 self.states[from].also.push(end);
+                end
+            }
+            Piece::Integer(least, most) => {
+                let end = self.add();
+                self.integers(from, end, *least, *most);
                 end
             }
         }
@@ -243,6 +254,28 @@ pub(crate) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
     (order.iter().map(|matched| found[matched].clone()).collect(), true)
 }
 
+/// Adds to some names as many others for every way in which these patterns and the names can match
+/// together, and says whether all were found: two that are matched alike may have to differ.
+pub(crate) fn tell_names_apart(
+    patterns: &[Pattern],
+    names: &mut Vec<String>,
+    copies: usize,
+    is_sound: &dyn Fn(&str) -> bool,
+) -> bool {
+    let mut whole = true;
+    for _ in 0..copies {
+        let known = names.iter().map(|name| vec![Piece::Text(name.clone())]);
+        let patterns: Vec<Pattern> = patterns.iter().cloned().chain(known).collect();
+        let before = vec![String::new(); patterns.len()];
+        let (found, all) = tell_apart(&Words { patterns, before, are_paths: false, is_sound });
+        names.extend(found);
+        names.sort_unstable();
+        names.dedup();
+        whole &= all;
+    }
+    whole
+}
+
 /// A letter that no pattern names, then every one that some pattern names.
 fn alphabet(words: &Words<'_>) -> Vec<char> {
     let mut named: Vec<char> = words
@@ -259,6 +292,9 @@ fn alphabet(words: &Words<'_>) -> Vec<char> {
     if words.are_paths {
         named.push('/');
     }
+    if words.patterns.iter().flatten().any(|piece| matches!(piece, Piece::Integer(..))) {
+        named.extend("-0123456789".chars());
+    }
     named.sort_unstable();
     named.dedup();
     let fresh = ('x'..='z').chain('a'..='w').chain('0'..='9').chain('\u{e000}'..);
@@ -270,7 +306,7 @@ fn alphabet(words: &Words<'_>) -> Vec<char> {
 
 #[cfg(test)]
 mod tests {
-    use super::{Piece, Words, of_fits, tell_apart};
+    use super::{Machine, Piece, Words, of_fits, tell_apart};
 
     fn words(patterns: &[&str]) -> Vec<String> {
         let words = Words {
@@ -314,6 +350,30 @@ mod tests {
     }
 
     proptest::proptest! {
+        #[test]
+        fn a_range_of_integers_holds_what_lies_in_it(
+            ends in proptest::collection::vec(-1300_i64..1300, 2),
+            open in 0_u8..4,
+            tried in proptest::collection::vec(-1400_i64..1400, 40),
+        ) {
+            let (least, most) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
+            let (from, to) = ((open & 1 == 0).then_some(least), (open & 2 == 0).then_some(most));
+            let machine = Machine::new(&[vec![Piece::Integer(from, to)]]).expect("a small machine");
+            let takes = |text: &str| {
+                let start = machine.settle(vec![machine.starts[0]]);
+                let end = text.chars().fold(start, |set, letter| machine.step(&set, letter));
+                machine.matched(&end)[0]
+            };
+            let beside = [least - 1, least, least + 1, most - 1, most, most + 1, 0, i64::MAX, i64::MIN];
+            for n in tried.into_iter().chain(beside) {
+                let is_in = from.is_none_or(|from| from <= n) && to.is_none_or(|to| n <= to);
+                proptest::prop_assert_eq!(takes(&n.to_string()), is_in, "{} in {:?}..={:?}", n, from, to);
+            }
+            for text in ["", "-", "-0", "00", "01", "-01", "1x", "x", "1-", "--1", "+1"] {
+                proptest::prop_assert!(!takes(text), "{}", text);
+            }
+        }
+
         #[test]
         fn no_word_is_matched_in_a_way_that_has_none(
             patterns in proptest::collection::vec("[ab*?]{0,4}", 1..4),

@@ -4,9 +4,9 @@
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 
+use super::names::{Asking, NAME, Names, PATH, in_segment};
 use super::nfa::{Pattern, Piece, Words, of_fits, tell_apart};
 use crate::condition::Reference;
-use crate::condition::check::TargetAttribute;
 use crate::engine::{Clause, EvalContext};
 use crate::id::ScopeId;
 use crate::pattern::matching::Braces as _;
@@ -14,9 +14,6 @@ use crate::pattern::path::{Brace, Part, PathPattern, Segment};
 use crate::pattern::residual::Below;
 use crate::prove::{Unknowns, ValueDomain};
 use crate::request::{Place, resolve_target};
-
-const PATH: Reference = Reference::Target(TargetAttribute::Path);
-const NAME: Reference = Reference::Target(TargetAttribute::Name);
 
 /// A path for each sort of item of `scope` that these tell apart, and whether that is every sort.
 /// The scenes differ in the roles that statements see; their target is a sample item of the scope.
@@ -50,18 +47,21 @@ pub(crate) fn sorts(
             Below::All => pattern.braces().any(|brace| is_open(context, brace)),
         })
     };
-    let mut words =
-        Words { patterns: Vec::new(), before: Vec::new(), are_paths: true, is_sound: &is_item };
     let looks_at_path = asked.iter().any(|clause| {
         clause.when.is_some_and(|when| {
             when.references().iter().any(|(reference, _)| matches!(*reference, PATH | NAME))
         })
     });
-    let mut patterns: Vec<(&PathPattern, usize)> = Vec::new();
+    let mut patterns: Vec<Asking<'_>> = Vec::new();
     for clause in asked {
         let anchor = clause.anchor;
-        let single_out = clause.patterns().filter(|p| singles_out(p, anchor));
-        patterns.extend(single_out.map(|p| (p, anchor)));
+        for pattern in clause.patterns().filter(|pattern| singles_out(pattern, anchor)) {
+            let start = if pattern.absolute { 0 } else { anchor };
+            let Some((start, above)) = segments.split_at_checked(start) else { continue };
+            let [start, above] = [start, above]
+                .map(|names| names.iter().map(|segment| format!("/{segment}")).collect());
+            patterns.push(Asking { pattern, start, above });
+        }
     }
     if patterns.is_empty() && !looks_at_path {
         let one = ["/x", "/y", "/z"].into_iter().map(str::to_owned);
@@ -72,133 +72,91 @@ pub(crate) fn sorts(
     for clause in asked {
         contexts.iter().for_each(|context| unknowns.take_in(context, *clause));
     }
-    for (pattern, anchor) in patterns {
-        let start = if pattern.absolute { 0 } else { anchor };
-        let Some(above) = segments.get(start..) else { continue };
-        let above: String = above.iter().map(|segment| format!("/{segment}")).collect();
-        let letters = contexts.iter().flat_map(|context| spelled(context, pattern, &unknowns));
-        for letters in letters {
-            words.patterns.push(letters);
-            words.before.push(above.clone());
-        }
-    }
-    // A value in a brace that is read as an address, a time or by its order: which of these others
-    // fit, too, is more than words can tell.
-    let is_in_parts = |part: &Part<Reference>| matches!(part, Part::Star | Part::Brace(_));
-    let tells_parts = |segment: &Segment<Reference>| match segment {
-        Segment::Mixed(parts) => parts.len() > 1 && parts.iter().any(is_in_parts),
-        Segment::Literal(_) | Segment::Any | Segment::Rest => false,
-    };
-    let mut fits_parts =
-        asked.iter().copied().flat_map(Clause::patterns).flat_map(|p| &p.segments).any(tells_parts);
-    for reference in [PATH, NAME] {
-        let domain = unknowns.domain(reference);
-        fits_parts |= domain.is_some_and(|domain| !domain.fit_patterns.is_empty());
-    }
-    let braces = asked.iter().copied().flat_map(Clause::patterns).flat_map(PathPattern::braces);
-    let mut domains = braces.filter_map(|brace| unknowns.domain(brace.attribute));
-    let mut all_words = !fits_parts || domains.all(ValueDomain::is_told_by_words);
-    for reference in [PATH, NAME] {
-        let Some(domain) = unknowns.domain(reference) else { continue };
-        all_words &= domain.has_all_words();
-        let fitted = domain.fit_patterns.iter().map(|pattern| of_fits(pattern));
-        let texts = domain.written_out().into_iter().filter(|text| !text.is_empty());
-        let texts = texts.map(|text| vec![Piece::Text(text)]);
-        for pattern in fitted.chain(texts) {
-            if reference == PATH {
-                words.patterns.push(pattern);
-                words.before.push(path.to_owned());
-            } else {
-                // The last segment: after any `/`, and none later.
-                let slash = [Piece::Any, Piece::Text("/".to_owned())];
-                words.patterns.push(slash.into_iter().chain(in_segment(pattern)).collect());
-                words.before.push(String::new());
-            }
-        }
-    }
-    let mut seen = rustc_hash::FxHashSet::default();
-    let (patterns, before) = words
-        .patterns
-        .into_iter()
-        .zip(words.before)
-        .filter(|pair| seen.insert(pair.clone()))
-        .unzip();
-    let mut words = Words { patterns, before, ..words };
-    let mut known = BTreeSet::new();
+    let mut names = Names::new(contexts, &unknowns, &patterns);
+    let mut known: BTreeSet<String> = BTreeSet::new();
     loop {
+        names.tell_apart(&patterns, path, known.iter().map(|name| name.trim_start_matches('/')));
+        let (letters, before) = letters(&mut names, &unknowns, &patterns, path, &known);
+        let words = Words { patterns: letters, before, are_paths: true, is_sound: &is_item };
         let (found, whole) = tell_apart(&words);
         let news: Vec<String> =
             in_the_way.borrow().iter().filter(|name| !known.contains(*name)).cloned().collect();
         if news.is_empty() || known.len() > MOST_IN_THE_WAY {
-            let whole = whole && all_words && news.is_empty();
+            let whole = whole
+                && news.is_empty()
+                && names.are_all
+                && are_told_by_letters(&unknowns, asked)
+                && found.iter().all(|word| has_no_endless_number(word));
             return (found.into_iter().map(|below| format!("{path}{below}")).collect(), whole);
         }
-        for name in news {
-            words.patterns.push(vec![Piece::Text(name.clone()), Piece::AnySegments]);
-            words.before.push(String::new());
-            known.insert(name);
-        }
+        known.extend(news);
     }
 }
 
 /// Most declared things below a scope that its items are told apart from one by one.
 const MOST_IN_THE_WAY: usize = 64;
 
-/// A path pattern over letters, a `/` before every segment: with what is unknown as any name, with
-/// what is known alone, with each value that an unknown attribute is compared with, and with
-/// whatever fits each of the patterns that it is asked for.
-fn spelled(context: &EvalContext<'_>, pattern: &PathPattern, unknowns: &Unknowns) -> Vec<Pattern> {
-    let fill = |known_alone: bool, chosen: Option<(Reference, &[Piece])>| -> Pattern {
-        let mut pieces = Pattern::new();
-        for segment in &pattern.segments {
-            if matches!(segment, Segment::Rest) {
-                pieces.push(Piece::AnySegments);
-                continue;
-            }
-            pieces.push(Piece::Text("/".to_owned()));
-            match segment {
-                Segment::Literal(text) => pieces.push(Piece::Text(text.to_string())),
-                Segment::Any | Segment::Rest => pieces.push(Piece::AnyInSegment),
-                Segment::Mixed(parts) => parts.iter().for_each(|part| match part {
-                    Part::Text(text) => pieces.push(Piece::Text(text.to_string())),
-                    Part::Star => pieces.push(Piece::AnyInSegment),
-                    Part::Brace(brace) => match chosen {
-                        Some((chosen, with)) if chosen == brace.attribute => {
-                            pieces.extend_from_slice(with);
-                        }
-                        _ => pieces.push(brace_piece(context, brace, known_alone)),
-                    },
-                }),
-            }
-        }
-        pieces
+/// All that tells items apart, as patterns of letters below the scope, each with what stands before.
+fn letters(
+    names: &mut Names<'_, '_>,
+    unknowns: &Unknowns,
+    patterns: &[Asking<'_>],
+    scope: &str,
+    in_the_way: &BTreeSet<String>,
+) -> (Vec<Pattern>, Vec<String>) {
+    let mut found: Vec<(Pattern, String)> = Vec::new();
+    for Asking { pattern, above, .. } in patterns {
+        let spelled = names.spelled(pattern).into_iter();
+        found.extend(spelled.map(|letters| (letters, above.clone())));
+    }
+    // The last segment: after any `/`, and none later.
+    let last = |name: Pattern| {
+        let slash = [Piece::Any, Piece::Text("/".to_owned())];
+        (slash.into_iter().chain(in_segment(name)).collect(), String::new())
     };
-    let mut found = vec![fill(false, None)];
-    if pattern.braces().next().is_none() {
-        return found;
+    for reference in [PATH, NAME] {
+        let Some(domain) = unknowns.domain(reference) else { continue };
+        let fitted = domain.fit_patterns.iter().map(|pattern| of_fits(pattern));
+        let texts = domain.written_out().into_iter().filter(|text| !text.is_empty());
+        let texts = texts.map(|text| vec![Piece::Text(text)]);
+        found.extend(fitted.chain(texts).map(|pattern| match reference {
+            PATH => (pattern, scope.to_owned()),
+            _ => last(pattern),
+        }));
     }
-    found.push(fill(true, None));
-    for brace in pattern.braces() {
-        let domain = unknowns.domain(brace.attribute);
-        let texts = domain.into_iter().flat_map(ValueDomain::written_out);
-        let texts = texts.filter(|text| !text.is_empty() && !text.contains('/'));
-        let texts = texts.map(|text| vec![Piece::OneOf(vec![text])]);
-        let fitted = domain.into_iter().flat_map(|domain| &domain.fit_patterns);
-        let fitted = fitted.map(|pattern| in_segment(of_fits(pattern)));
-        let all = texts.chain(fitted);
-        found.extend(all.map(|with| fill(false, Some((brace.attribute, &with)))));
-    }
-    found
+    found.extend(names.of_target().map(|name| last(vec![Piece::Text(name.to_owned())])));
+    let at_or_below = |name: &String| vec![Piece::Text(name.clone()), Piece::AnySegments];
+    found.extend(in_the_way.iter().map(|name| (at_or_below(name), String::new())));
+    let mut seen = rustc_hash::FxHashSet::default();
+    found.retain(|pair| seen.insert(pair.clone()));
+    found.into_iter().unzip()
 }
 
-/// A pattern of letters as it fits within one segment alone.
-fn in_segment(pattern: Pattern) -> Pattern {
-    let within = |piece| match piece {
-        Piece::Any => Piece::AnyInSegment,
-        Piece::Single => Piece::SingleInSegment,
-        other => other,
+/// Whether letters, and the order of integers, tell all items apart. A value that is read as an
+/// address or a time, or compared with another by its order: which of these a pattern fits that tells
+/// parts of a name apart is more than words can tell.
+fn are_told_by_letters(unknowns: &Unknowns, asked: &[Clause<'_>]) -> bool {
+    let is_in_parts = |part: &Part<Reference>| matches!(part, Part::Star | Part::Brace(_));
+    let tells_parts = |segment: &Segment<Reference>| match segment {
+        Segment::Mixed(parts) => parts.len() > 1 && parts.iter().any(is_in_parts),
+        Segment::Literal(_) | Segment::Any | Segment::Rest => false,
     };
-    pattern.into_iter().map(within).collect()
+    let patterns = || asked.iter().copied().flat_map(Clause::patterns);
+    let braces = patterns().flat_map(PathPattern::braces).map(|brace| brace.attribute);
+    let domains: Vec<&ValueDomain> =
+        braces.chain([NAME]).filter_map(|reference| unknowns.domain(reference)).collect();
+    let of_path = unknowns.domain(PATH);
+    let fits_parts = patterns().flat_map(|pattern| &pattern.segments).any(tells_parts)
+        || domains.iter().copied().chain(of_path).any(|domain| !domain.fit_patterns.is_empty());
+    of_path.is_none_or(ValueDomain::has_all_words)
+        && (!fits_parts || domains.into_iter().all(ValueDomain::is_told_by_words))
+}
+
+/// Whether every number in a path is one of 64 bits: a longer one stands for no value.
+fn has_no_endless_number(path: &str) -> bool {
+    const LONGEST: usize = "9223372036854775807".len();
+    let runs = path.split(|letter: char| !letter.is_ascii_digit());
+    runs.filter(|run| run.len() >= LONGEST).all(|run| run.parse::<i64>().is_ok())
 }
 
 /// Whether a brace may be filled with what nobody knows.
@@ -206,13 +164,4 @@ fn is_open(context: &EvalContext<'_>, brace: &Brace<Reference>) -> bool {
     let mut is_open = false;
     context.alternatives(brace, &mut |text| is_open |= text.is_none());
     is_open
-}
-
-fn brace_piece(context: &EvalContext<'_>, brace: &Brace<Reference>, known_alone: bool) -> Piece {
-    let (mut texts, mut unknown) = (Vec::new(), false);
-    context.alternatives(brace, &mut |text| match text {
-        Some(text) => texts.push(text.to_owned()),
-        None => unknown = true,
-    });
-    if unknown && !known_alone { Piece::AnyInSegment } else { Piece::OneOf(texts) }
 }

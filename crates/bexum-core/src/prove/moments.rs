@@ -1,6 +1,9 @@
 //! Moments: one for every stretch of time in which nothing that matters changes.
 
-use crate::engine::{Closure, Index};
+use crate::condition::eval::Facts as _;
+use crate::condition::fact::{Fact, Scalar};
+use crate::condition::{Condition, Reference, Step, Term};
+use crate::engine::{Closure, EvalContext, Index};
 use crate::principal::Principal;
 use crate::time::{Time, Window};
 
@@ -48,6 +51,69 @@ pub(super) fn moments(within: Window, now: Time, bounds: &[Time]) -> Vec<Time> {
         found.insert(0, now);
     }
     found
+}
+
+/// The moments at which conditions may change because of the time: those that it is compared with,
+/// and those that an attribute is compared with which nobody gave and which is compared with it in
+/// turn, with a step beside each for every such attribute.
+pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found: &mut Vec<Time>) {
+    let steps =
+        || whens.iter().flat_map(|when| when.program.steps.iter().map(|step| (*when, *step)));
+    let is_open = |reference| {
+        matches!(context.fact(reference), Fact::Unknown) && reference != Reference::Time
+    };
+    let mut tied = vec![Reference::Time];
+    loop {
+        let before = tied.len();
+        for (_, step) in steps() {
+            let Step::Compare(left, _, right) = step else { continue };
+            let Some((a, b)) = left.attribute().zip(right.attribute()) else { continue };
+            for (one, other) in [(a, b), (b, a)] {
+                if tied.contains(&one) && is_open(other) && !tied.contains(&other) {
+                    tied.push(other);
+                }
+            }
+        }
+        if tied.len() == before {
+            break;
+        }
+    }
+    let mut moments: Vec<Time> = Vec::new();
+    for (when, step) in steps() {
+        let Step::Compare(left, _, right) = step else { continue };
+        let is_tied = |term: Term| term.attribute().is_some_and(|named| tied.contains(&named));
+        if !is_tied(left) && !is_tied(right) {
+            continue;
+        }
+        for term in [left, right] {
+            match term {
+                Term::Literal(place) => {
+                    times_in(&Fact::of(&when.program.literal(place).value), &mut moments);
+                }
+                Term::Attribute(Reference::Time) | Term::Moment(Reference::Time) => {}
+                Term::Attribute(reference) | Term::Moment(reference) => {
+                    times_in(&context.fact(reference), &mut moments)
+                }
+            }
+        }
+    }
+    let beside = i64::try_from(tied.len() - 1).unwrap_or(i64::MAX);
+    for at in moments {
+        found.extend((-beside..=beside).map(|step| Time(at.0.saturating_add(step))));
+    }
+}
+
+fn times_in(fact: &Fact<'_>, found: &mut Vec<Time>) {
+    let mut one = |scalar: Scalar<'_>| match scalar {
+        Scalar::Time(at) => found.push(at),
+        Scalar::Text(text) => found.extend(Time::parse(text)),
+        _ => {}
+    };
+    match fact {
+        Fact::Scalar(scalar) => one(*scalar),
+        Fact::List(list) => list.iter().for_each(one),
+        Fact::Absent | Fact::Unknown => {}
+    }
 }
 
 #[cfg(test)]

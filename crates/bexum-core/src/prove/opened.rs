@@ -9,9 +9,9 @@ use std::collections::BTreeSet;
 
 use rustc_hash::FxHashMap;
 
-use super::moments::{LATEST, moments};
+use super::moments::{LATEST, moments, moments_of};
 use super::print::Print;
-use super::representatives::{Unknowns, moments_of};
+use super::representatives::Unknowns;
 use super::search::{Assignment, Beside, Search, Tree, with_search};
 use crate::attribute::AttributeNames;
 use crate::condition::check::TargetAttribute;

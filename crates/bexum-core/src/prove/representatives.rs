@@ -17,23 +17,23 @@ use crate::attribute::Value;
 use crate::condition::ast::Operator;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts;
-use crate::condition::fact::{Fact, Scalar};
-use crate::condition::{Condition, Program, Reference, Step, Takes, Term, is_fitting};
+use crate::condition::fact::Fact;
+use crate::condition::{Program, Reference, Step, Takes, Term, is_fitting};
 use crate::engine::{Clause, EvalContext};
-use crate::items::{Piece, Words, of_fits, tell_apart};
+use crate::items::{of_fits, tell_names_apart};
 use crate::pattern::path::{Part, PathPattern, Segment};
 use crate::pattern::residual::FRESH;
 use crate::request::Given;
 use crate::time::Time;
 use crate::truth::Truth;
-use crate::vocabulary::AttributeRule;
+use crate::vocabulary::{AttributeRule, ValueType};
 
 /// Letters of a segment beyond which its parts are not tried in a brace's place.
 const MOST_LETTERS: usize = 48;
 /// Values of one list attribute.
 const MOST_LISTS: usize = 2_000;
 /// Attributes compared with each other beyond which no words are sought for each of them.
-const MOST_WORDS_EACH: usize = 4;
+pub(crate) const MOST_WORDS_EACH: usize = 4;
 
 /// What a set of attributes that are compared with each other is compared with.
 #[derive(Clone, Debug, Default)]
@@ -45,6 +45,8 @@ pub(crate) struct ValueDomain {
     pub(crate) fit_patterns: BTreeSet<String>,
     pub(super) ranges: BTreeSet<String>,
     is_ordered: bool,
+    /// Whether two of its attributes are compared by their order.
+    orders_its_own: bool,
     /// Whether it stands on either side of `within`, so that a text that is an address is read.
     pub(super) reads_addresses: bool,
     /// Whether ranges that nobody gave are among what is asked about, so that two addresses that no
@@ -54,10 +56,14 @@ pub(crate) struct ValueDomain {
     reads_times: bool,
     /// Whether it is put into a path.
     in_brace: bool,
+    /// Whether anything else is asked of it, or declared.
+    pub(crate) is_asked: bool,
+    /// Whether some attribute of it is declared to be an integer.
+    takes_integers: bool,
     /// The only values that some attribute of it has; constants to the others that share it.
     one_of: Vec<Value>,
     /// How many attributes share it.
-    pub(super) shared_by: usize,
+    pub(crate) shared_by: usize,
     /// Whether something could not be taken in.
     is_partial: bool,
 }
@@ -113,6 +119,16 @@ impl Unknowns {
         Some(&self.domains[self.leader(self.place(reference)?)])
     }
 
+    /// A number for an attribute that is not known, the same for all that are compared with it.
+    pub(crate) fn number(&self, reference: Reference) -> Option<usize> {
+        Some(self.leader(self.place(reference)?))
+    }
+
+    /// What the attributes of a [`Self::number`] are compared with.
+    pub(crate) fn by_number(&self, number: usize) -> &ValueDomain {
+        &self.domains[number]
+    }
+
     fn leader(&self, mut place: usize) -> usize {
         while self.joined[place] != place {
             place = self.joined[place];
@@ -134,10 +150,13 @@ impl Unknowns {
         domain.ranges.extend(other.ranges);
         domain.booleans |= other.booleans;
         domain.is_ordered |= other.is_ordered;
+        domain.orders_its_own |= other.orders_its_own;
         domain.reads_addresses |= other.reads_addresses;
         domain.open_ranges |= other.open_ranges;
         domain.reads_times |= other.reads_times;
         domain.in_brace |= other.in_brace;
+        domain.is_asked |= other.is_asked;
+        domain.takes_integers |= other.takes_integers;
         domain.is_partial |= other.is_partial;
         domain.shared_by += other.shared_by;
         domain.one_of.extend(other.one_of);
@@ -182,6 +201,10 @@ impl Unknowns {
             };
             let one_of = rule.and_then(|rule| rule.one_of.as_deref());
             self.domains[place].one_of = one_of.unwrap_or_default().to_vec();
+            self.domains[place].is_asked = rule.is_some();
+            let value_type = rule.map(|rule| rule.value_type);
+            self.domains[place].takes_integers = value_type == Some(ValueType::Integer);
+            self.domains[place].booleans = value_type == Some(ValueType::Boolean);
             self.rules.push(rule.cloned());
             place
         })
@@ -217,6 +240,7 @@ impl Unknowns {
                         self.shapes[place].scalar = true;
                         let leader = self.leader(place);
                         self.domains[leader].booleans = true;
+                        self.domains[leader].is_asked = true;
                     }
                 }
                 Step::Compare(left_term, operator, right) => {
@@ -239,6 +263,8 @@ impl Unknowns {
     fn compare(&mut self, left: Operand, operator: Operator, right: Operand) {
         for (side, is_left) in [(&left, true), (&right, false)] {
             let Operand::Unknown(place) = *side else { continue };
+            let leader = self.leader(place);
+            self.domains[leader].is_asked = true;
             let shape = &mut self.shapes[place];
             match operator.takes()[usize::from(!is_left)] {
                 Takes::List => shape.lists += 1,
@@ -260,6 +286,7 @@ impl Unknowns {
                 self.join(a, b);
                 let leader = self.leader(a);
                 self.domains[leader].is_ordered |= operator.is_ordering();
+                self.domains[leader].orders_its_own |= operator.is_ordering();
                 self.domains[leader].reads_addresses |= takes_ranges;
             }
             (Operand::Unknown(place), Operand::Known(values))
@@ -448,9 +475,29 @@ impl ValueDomain {
         self.fit_patterns.is_empty() || !is_read
     }
 
-    /// Whether nothing but its letters is asked of a text, so that words tell all of them apart.
+    /// Whether words tell apart all that is asked of a text: its letters, and the order of integers.
     pub(crate) fn is_told_by_words(&self) -> bool {
-        !self.is_ordered && !self.reads_addresses
+        let by_times = self.reads_times || self.is_ordered && !self.times.is_empty();
+        !self.reads_addresses && !by_times && !self.orders_its_own
+    }
+
+    /// The integers between the constants that it is compared with, from the first to the last of
+    /// each; all of them together where nothing but equality is asked.
+    pub(crate) fn integers_between(&self) -> Vec<(Option<i64>, Option<i64>)> {
+        if !self.is_ordered {
+            let any = self.takes_integers || self.shared_by > 1 || !self.integers.is_empty();
+            return any.then_some((None, None)).into_iter().collect();
+        }
+        let mut from = None;
+        let mut all = Vec::new();
+        for constant in &self.integers {
+            all.extend(constant.checked_sub(1).map(|most| (from, Some(most))));
+            let Some(next) = constant.checked_add(1) else { return all };
+            from = Some(next);
+        }
+        all.push((from, None));
+        all.retain(|(from, to)| from.zip(*to).is_none_or(|(from, to)| from <= to));
+        all
     }
 
     /// A moment as it may be written: as many ways as attributes share the domain, of which none is
@@ -476,20 +523,9 @@ impl ValueDomain {
         let mut all: Vec<String> = self.texts.iter().cloned().collect();
         if !self.fit_patterns.is_empty() {
             whole &= self.has_all_words() && self.shared_by <= MOST_WORDS_EACH;
-            // Words for every way in which the patterns and the texts can match together; and others
-            // for each attribute that shares the domain, since two of them may have to differ.
-            for _ in 0..self.shared_by.min(MOST_WORDS_EACH) {
-                let fitted = self.fit_patterns.iter().map(|pattern| of_fits(pattern));
-                let texts = all.iter().map(|text| vec![Piece::Text(text.clone())]);
-                let patterns: Vec<_> = fitted.chain(texts).collect();
-                let before = vec![String::new(); patterns.len()];
-                let words = Words { patterns, before, are_paths: false, is_sound: &|_| true };
-                let (words, all_found) = tell_apart(&words);
-                all.extend(words.into_iter().filter(|word| !self.texts.contains(word)));
-                all.sort_unstable();
-                all.dedup();
-                whole &= all_found;
-            }
+            let fitted: Vec<_> = self.fit_patterns.iter().map(|text| of_fits(text)).collect();
+            whole &=
+                tell_names_apart(&fitted, &mut all, self.shared_by.min(MOST_WORDS_EACH), &|_| true);
         }
         all.extend(self.ranges.iter().cloned());
         all.extend(self.all_addresses());
@@ -534,67 +570,4 @@ pub(super) fn lists(scalars: &[Value], places: usize) -> (Vec<Box<[Value]>>, boo
         debug_assert!(all[first..].iter().all(|list| list.len() == length));
     }
     (all.into_iter().map(Vec::into_boxed_slice).collect(), true)
-}
-
-/// The moments at which conditions may change because of the time: those that it is compared with,
-/// and those that an attribute is compared with which nobody gave and which is compared with it in
-/// turn, with a step beside each for every such attribute.
-pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found: &mut Vec<Time>) {
-    let steps =
-        || whens.iter().flat_map(|when| when.program.steps.iter().map(|step| (*when, *step)));
-    let is_open = |reference| {
-        matches!(context.fact(reference), Fact::Unknown) && reference != Reference::Time
-    };
-    let mut tied = vec![Reference::Time];
-    loop {
-        let before = tied.len();
-        for (_, step) in steps() {
-            let Step::Compare(left, _, right) = step else { continue };
-            let Some((a, b)) = left.attribute().zip(right.attribute()) else { continue };
-            for (one, other) in [(a, b), (b, a)] {
-                if tied.contains(&one) && is_open(other) && !tied.contains(&other) {
-                    tied.push(other);
-                }
-            }
-        }
-        if tied.len() == before {
-            break;
-        }
-    }
-    let mut moments: Vec<Time> = Vec::new();
-    for (when, step) in steps() {
-        let Step::Compare(left, _, right) = step else { continue };
-        let is_tied = |term: Term| term.attribute().is_some_and(|named| tied.contains(&named));
-        if !is_tied(left) && !is_tied(right) {
-            continue;
-        }
-        for term in [left, right] {
-            match term {
-                Term::Literal(place) => {
-                    times_in(&Fact::of(&when.program.literal(place).value), &mut moments);
-                }
-                Term::Attribute(Reference::Time) | Term::Moment(Reference::Time) => {}
-                Term::Attribute(reference) | Term::Moment(reference) => {
-                    times_in(&context.fact(reference), &mut moments)
-                }
-            }
-        }
-    }
-    let beside = i64::try_from(tied.len() - 1).unwrap_or(i64::MAX);
-    for at in moments {
-        found.extend((-beside..=beside).map(|step| Time(at.0.saturating_add(step))));
-    }
-}
-
-fn times_in(fact: &Fact<'_>, found: &mut Vec<Time>) {
-    let mut one = |scalar: Scalar<'_>| match scalar {
-        Scalar::Time(at) => found.push(at),
-        Scalar::Text(text) => found.extend(Time::parse(text)),
-        _ => {}
-    };
-    match fact {
-        Fact::Scalar(scalar) => one(*scalar),
-        Fact::List(list) => list.iter().for_each(one),
-        Fact::Absent | Fact::Unknown => {}
-    }
 }

@@ -6,10 +6,9 @@ use std::sync::atomic::Ordering;
 
 use rustc_hash::FxHashSet;
 
-use super::moments::{moments, timeline};
+use super::moments::{moments, moments_of, timeline};
 use super::plan::Plan;
 use super::print::Print;
-use super::representatives::moments_of;
 use super::search::{AtFirst, Found, RelevantStatement, Search, with_search};
 use super::{Counterexample, Judgement, LEAST_STEPS, Laws, NotWorkedOut, STEPS, WAITING};
 use crate::catalogue::{ActionSet, TargetClass};

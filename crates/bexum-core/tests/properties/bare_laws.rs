@@ -70,6 +70,49 @@ const LOOKS: [Look; 5] = [
     },
 ];
 
+pub(crate) fn statement(effect: Effect, does: &str, on: &[&str], when: Option<&str>) -> Statement {
+    Statement {
+        effect,
+        name: None,
+        about: None,
+        actions: list(&[does]),
+        on: Some(list(on)),
+        when: when.map(w),
+        origin: Origin::default(),
+    }
+}
+
+/// A law about one user.
+pub(crate) fn law(claim: Claim, does: &str, on: &[&str], when: Option<&str>) -> Law {
+    Law {
+        claim,
+        name: None,
+        who: list(&["user:u0"]),
+        except: None,
+        does: list(&[does]),
+        on: list(on),
+        when: when.map(w),
+        about: None,
+        origin: Origin::default(),
+    }
+}
+
+/// Leaves these statements alone, of one policy that everyone has at a place.
+pub(crate) fn leave_bare(declared: &mut Declarations, at: &str, statements: Vec<Statement>) {
+    declared.policies.truncate(1);
+    declared.policies[0].body = Policy { statements, ..Policy::default() };
+    declared.ceilings.clear();
+    declared.attachments = vec![Attachment {
+        policy: list(&[&declared.policies[0].name.value]),
+        to: list(&["everyone"]),
+        at: list(&[at]),
+        window: Default::default(),
+        about: None,
+        origin: Origin::default(),
+    }];
+    declared.users.iter_mut().for_each(|user| user.body.enabled = true);
+}
+
 /// An estate in which everything hangs on conditions: one allow, perhaps a deny, for everyone, and a
 /// law about one user.
 fn bare_case(
@@ -93,43 +136,15 @@ fn bare_case(
                     // what the allow says.
                     let same = (claim == Claim::Always && deny.is_some()).then(|| allow.clone());
                     let when = same.or(when);
-                    let statement = |effect, when: &str, on: &str| Statement {
-                        effect,
-                        name: None,
-                        about: None,
-                        actions: list(&[does]),
-                        on: Some(list(&[on])),
-                        when: Some(w(when)),
-                        origin: Origin::default(),
-                    };
-                    let mut statements = vec![statement(Effect::Allow, &allow, on)];
-                    statements.extend(deny.map(|(when, on)| statement(Effect::Deny, &when, on)));
-                    declared.policies.truncate(1);
-                    declared.policies[0].body = Policy { statements, ..Policy::default() };
-                    declared.ceilings.clear();
-                    declared.attachments = vec![Attachment {
-                        policy: list(&[&declared.policies[0].name.value]),
-                        to: list(&["everyone"]),
-                        at: list(&[at]),
-                        window: Default::default(),
-                        about: None,
-                        origin: Origin::default(),
-                    }];
-                    declared.users.iter_mut().for_each(|user| user.body.enabled = true);
+                    let mut statements = vec![statement(Effect::Allow, does, &[on], Some(&allow))];
+                    let deny =
+                        deny.map(|(when, on)| statement(Effect::Deny, does, &[on], Some(&when)));
+                    statements.extend(deny);
+                    leave_bare(&mut declared, at, statements);
                     for scope in &mut declared.scopes {
                         scope.body.sealed |= scope.name.value == "v/s/c/n/inner";
                     }
-                    declared.laws = vec![Law {
-                        claim,
-                        name: None,
-                        who: list(&["user:u0"]),
-                        except: None,
-                        does: list(&[does]),
-                        on: list(&[law_on]),
-                        when: when.map(|when| w(&when)),
-                        about: None,
-                        origin: Origin::default(),
-                    }];
+                    declared.laws = vec![law(claim, does, &[law_on], when.as_deref())];
                     Case { declared, families: families.clone() }
                 })
         })
@@ -200,7 +215,7 @@ fn declare_circumstances(declared: &mut Declarations) {
 }
 
 /// The statements and the law of a [`bare_case`], for people who read why a test fails.
-fn what_counts(declared: &Declarations) -> String {
+pub(crate) fn what_counts(declared: &Declarations) -> String {
     let list = |list: &List| list.value.iter().map(|w| w.value.clone()).collect::<Vec<_>>();
     let statements = declared.policies[0]
         .body

@@ -10,6 +10,7 @@ mod explanations;
 mod families;
 mod impact;
 mod impact_alike;
+mod item_laws;
 mod proofs;
 mod reach;
 mod review;
