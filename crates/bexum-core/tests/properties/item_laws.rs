@@ -5,12 +5,12 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use bexum_core::attribute::Value;
-use bexum_core::declaration::Declarations;
+use bexum_core::declaration::{Declarations, Statement};
 use bexum_core::engine::{Decider, Engine};
 use bexum_core::expectation::Claim;
 use bexum_core::policy::Effect;
 use bexum_core::prove::{Laws, Outcome};
-use bexum_core::{Reason, Request, Time};
+use bexum_core::{Estate, Reason, Request, Time};
 use proptest::option::weighted;
 use proptest::prelude::*;
 use proptest::sample::select;
@@ -18,7 +18,8 @@ use proptest::sample::select;
 use crate::bare_laws::{law, leave_bare, statement, what_counts};
 use crate::estates::{self, MOMENTS};
 use crate::families::text;
-use crate::proofs::{Case, mirror};
+use crate::proofs::mirror;
+use crate::vet::report;
 
 /// What a segment of a pattern may be.
 const SEGMENTS: [&str; 12] =
@@ -110,14 +111,8 @@ fn values(path: &str) -> Vec<Option<Value>> {
     all
 }
 
-/// A request that breaks the law, if any of a great many does.
-fn try_everything(declared: &Declarations) -> Option<Request<'static>> {
-    let estate = estates::build(declared);
-    let case = Case { declared: declared.clone(), families: Vec::new() };
-    let mirror = mirror(&case.declared);
-    let engines = (Engine::new(Arc::clone(&estate)), Engine::new(Arc::clone(&mirror)));
-    let (mut decider, mut concern) = (Decider::new(&engines.0), Decider::new(&engines.1));
-    let claim = estate.laws[0].claim;
+/// The first request that is so, of a great many.
+fn find(is_so: &mut dyn FnMut(&Request<'_>) -> bool) -> Option<Request<'static>> {
     let one = NAMES.iter().map(|name| format!("v/s/store/{name}"));
     let two = NAMES.iter().flat_map(|a| NAMES.map(|b| format!("v/s/store/{a}/{b}")));
     for path in one.chain(two) {
@@ -131,12 +126,7 @@ fn try_everything(declared: &Declarations) -> Option<Request<'static>> {
                 given: given.collect(),
                 ..Request::new("user:u0", "rec.read", path.clone(), Time(MOMENTS[0]))
             };
-            let query = request.resolve(&estate).expect("a request");
-            if !claim.is_broken_by(decider.decide(&query)) {
-                continue;
-            }
-            let query = request.resolve(&mirror).expect("a request");
-            if concern.decide(&query) == Reason::Granted {
+            if is_so(&request) {
                 return Some(request);
             }
         }
@@ -144,8 +134,33 @@ fn try_everything(declared: &Declarations) -> Option<Request<'static>> {
     None
 }
 
+/// Decides by names.
+fn decide(estate: &Estate, decider: &mut Decider<'_>, request: &Request<'_>) -> Reason {
+    let query = request.resolve(estate).expect("a request");
+    decider.decide(&query)
+}
+
+/// A request that breaks the law.
+fn breaking(declared: &Declarations) -> Option<Request<'static>> {
+    let engine = Engine::new(estates::build(declared));
+    let concerned = Engine::new(mirror(declared));
+    let (mut decider, mut concern) = (Decider::new(&engine), Decider::new(&concerned));
+    let claim = engine.estate().laws[0].claim;
+    find(&mut |request| {
+        claim.is_broken_by(decide(engine.estate(), &mut decider, request))
+            && decide(concerned.estate(), &mut concern, request) == Reason::Granted
+    })
+}
+
+/// The estate with those statements alone that are kept, as they are left.
+fn with(declared: &Declarations, keep: &dyn Fn(&mut Statement) -> bool) -> Engine {
+    let mut declared = declared.clone();
+    declared.policies[0].body.statements.retain_mut(|one| keep(one));
+    Engine::new(estates::build(&declared))
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 400, max_shrink_iters: 100, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 60, max_shrink_iters: 200, ..ProptestConfig::default() })]
 
     #[test]
     fn a_law_about_names_is_decided_right(declared in case()) {
@@ -155,7 +170,7 @@ proptest! {
         let (outcome, _) = laws.outcome(0, &laws.judge_all()[0]);
         match outcome {
             Outcome::Held => {
-                let broken = try_everything(&declared);
+                let broken = breaking(&declared);
                 prop_assert!(
                     broken.is_none(),
                     "said to hold, but broken by {broken:?}\n{}", what_counts(&declared)
@@ -167,6 +182,40 @@ proptest! {
                 let reason = Decider::new(&engine).decide(&query);
                 prop_assert!(estate.laws[0].claim.is_broken_by(reason));
             }
+        }
+    }
+
+    /// What is said of statements about names is so: that one never matches, that denies take all of
+    /// an allow, that nothing would change without one.
+    #[test]
+    fn what_is_said_of_statements_about_names_is_so(declared in case()) {
+        let engine = Engine::new(estates::build(&declared));
+        let mut decider = Decider::new(&engine);
+        let found = report(&declared, &["never-matches", "outranked", "no-effect"]).findings;
+        let policy = &declared.policies[0].name.value;
+        for finding in found {
+            let effects = [Effect::Allow, Effect::Deny].into_iter();
+            let mut said = effects.filter(|one| finding.about == format!("policy:{policy} {one} 1"));
+            let Some(effect) = said.next() else { continue };
+            let other = match finding.rule {
+                // By itself, as an allow, it grants where it matches.
+                "never-matches" => with(&declared, &|one| {
+                    let is_said = one.effect == effect;
+                    one.effect = Effect::Allow;
+                    is_said
+                }),
+                "no-effect" => with(&declared, &|one| one.effect != effect),
+                _ => with(&declared, &|_| true),
+            };
+            let mut without = Decider::new(&other);
+            let against = find(&mut |request| {
+                let reason = decide(other.estate(), &mut without, request);
+                match finding.rule {
+                    "no-effect" => reason.verdict() != decide(engine.estate(), &mut decider, request).verdict(),
+                    _ => reason == Reason::Granted,
+                }
+            });
+            prop_assert!(against.is_none(), "{finding:?}, but {against:?}\n{}", what_counts(&declared));
         }
     }
 }

@@ -23,7 +23,7 @@ use crate::estates::{self, list, w};
 
 const NOW: Time = Time(0);
 
-fn report(declared: &Declarations, rules: &[&str]) -> Report {
+pub(crate) fn report(declared: &Declarations, rules: &[&str]) -> Report {
     let engine = Engine::new(estates::build(declared));
     let rules: Vec<_> = RULES.into_iter().filter(|rule| rules.contains(&rule.name)).collect();
     Vet::new(declared, &engine, NOW, &in_turn).report(&rules, &|_| {})

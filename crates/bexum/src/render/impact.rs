@@ -442,9 +442,9 @@ pub(super) fn left_out(left: &[Alike<'_>]) -> Option<String> {
 /// Who gains and who loses how much.
 pub(super) fn answer_of(cells: &Changes) -> String {
     let side = |gain: bool, one: &str, many: &str| {
-        let cells = cells.only(|change| {
-            change.is_decided && if gain { change.is_new_gain() } else { change.is_lost }
-        });
+        let cells = cells.only(|change| if gain { change.is_new_gain() } else { change.is_lost });
+        let others = cells.count(|change| !change.is_decided);
+        let cells = cells.only(|change| change.is_decided);
         let who = cells.who();
         // A role by itself stands for nobody in particular: it is told when nobody has it.
         let people: Vec<&&str> = who.iter().filter(|who| !who.starts_with("role:")).collect();
@@ -453,8 +453,10 @@ pub(super) fn answer_of(cells: &Changes) -> String {
             n if people.iter().all(|who| who.starts_with("user:")) => (n, ("person", "people")),
             n => (n, ("principal", "principals")),
         };
-        if count == 0 {
-            return format!("nobody {one} anything");
+        match (count, others) {
+            (0, 0) => return format!("nobody {one} anything"),
+            (0, _) => return format!("nobody is known to {many} anything"),
+            _ => {}
         }
         format!(
             "{} {} {} in {}",
