@@ -583,30 +583,3 @@ fn what_opens_in_some_circumstances_is_not_called_nothing() {
         );
     }
 }
-
-/// Which addresses of a range a pattern fits is not worked out: nobody is said to lose nothing then,
-/// and whoever asks to be told of it is.
-#[test]
-fn what_is_not_decided_is_not_said_of_nobody() {
-    let estate = |deny: &str| {
-        format!(
-            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[[policy.p.allow]]\ndo = '*'\nwhen = \"given.ip within '10.0.0.0/8'\"\n{deny}[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n"
-        )
-    };
-    let deny = "[[policy.p.deny]]\ndo = '*'\nwhen = \"given.ip fits '*.7.*'\"\n";
-    let folder =
-        Folder::new().with("before/bexum.toml", estate("")).with("after/bexum.toml", estate(deny));
-    let text = run(&folder, &["before", "after", "--at-time", AT]);
-    let first = text.out.lines().next().unwrap_or_default();
-    assert_eq!(
-        first,
-        "nobody gains anything, nobody is known to lose anything; of 1 cell it is not decided",
-        "{}",
-        text.err
-    );
-    // One more deny gives nobody anything.
-    for (what, code) in [("gained", 0), ("lost", 1), ("any", 1)] {
-        let run = run(&folder, &["before", "after", "--at-time", AT, "--fail-on", what]);
-        assert_eq!(run.code, Some(code), "{what}: {}", run.err);
-    }
-}

@@ -14,6 +14,7 @@ mod edit_writing;
 mod export;
 mod faults;
 mod impact;
+mod impact_items;
 mod impact_wide;
 mod import;
 mod laws;

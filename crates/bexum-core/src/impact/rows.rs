@@ -3,6 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::sessions::{ActionsIn, Compared, InBoth, Row, Side};
+use crate::condition::Reference;
+use crate::condition::check::TargetAttribute;
 use crate::engine::{EvalContext, StatementInPlay};
 use crate::estate::Estate;
 use crate::id::ActionId;
@@ -79,11 +81,13 @@ impl Compared<'_, '_> {
 
     /// The items that patterns single out below a scope in either estate, each as it is shown and as
     /// it is asked; and those that two of them single out together, of which one does so in one of
-    /// the estates alone.
+    /// the estates alone, or any where later moments count: nothing is shown then, and what is said
+    /// is said of all items. If these are not all, the scope is one of those that are limited.
     fn singled_out(&mut self, session: &InBoth, path: &str) -> BTreeMap<String, String> {
         let mut rests: BTreeMap<String, (Rest, String)> = BTreeMap::new();
         let mut known: [BTreeSet<String>; 2] = Default::default();
         let times = if self.with_later { self.times(session) } else { Vec::new() };
+        let mut asks_for_names = false;
         let mut views: Vec<(usize, Viewpoint)> = Vec::new();
         for (i, view) in session.iter().enumerate() {
             let Some(view) = view else { continue };
@@ -115,8 +119,10 @@ impl Compared<'_, '_> {
                 items::rests(&segments, statements, &context, self.many)
             };
             // A pattern whose time is over, or not come, is there all the same.
-            let (ever, whole_ever) =
-                rests_of(&side.decider.statements_at_any_time(&asking, &query));
+            let at_any_time = side.decider.statements_at_any_time(&asking, &query);
+            let (ever, whole_ever) = rests_of(&at_any_time);
+            asks_for_names |=
+                self.with_later && at_any_time.iter().any(|said| asks_for_a_name(estate, said));
             known[i].extend(ever.iter().map(|(rest, _)| rest.text.to_string()));
             let (found, whole) = match self.with_later {
                 true => (ever, whole_ever),
@@ -134,23 +140,73 @@ impl Compared<'_, '_> {
                 estate.scopes.find(path).is_none_or(|id| items::is_item(estate, id, below))
             })
         };
-        let all: Vec<_> = rests.values().collect();
-        let mut found = BTreeMap::new();
+        let all: Vec<_> = rests.into_values().collect();
         let differs = |rest: &Rest| known.iter().any(|known| !known.contains(&*rest.text));
+        let mut found = BTreeMap::new();
+        let mut meetings = Vec::new();
         for (i, (one, asked)) in all.iter().enumerate() {
             found.insert(one.text.to_string(), asked.clone());
-            for (other, asked_of_other) in &all[..i] {
-                let is_new = differs(one) || differs(other);
-                if !is_new || other.takes(asked) || one.takes(asked_of_other) {
+            for (at, (other, asked_of_other)) in all[..i].iter().enumerate() {
+                // Where it is said that nothing is opened, all items count.
+                let counts = self.with_later || differs(one) || differs(other);
+                if !counts || other.takes(asked) || one.takes(asked_of_other) {
                     continue;
                 }
                 if let Some(both) = items::meeting(one, other, &is_free) {
-                    found.entry(both.clone()).or_insert(both);
+                    meetings.push((at, i, both));
                 }
+            }
+        }
+        let are_told = !self.with_later
+            || are_all_told(&all, &meetings, self.many) && (meetings.is_empty() || !asks_for_names);
+        for (.., both) in meetings {
+            found.entry(both.clone()).or_insert(both);
+        }
+        if !are_told {
+            for side in &mut self.sides {
+                side.limited.extend(side.decider.index.estate().scopes.nearest(path));
             }
         }
         found
     }
+}
+
+/// Whether the condition of a statement asks what an item is called.
+fn asks_for_a_name(estate: &Estate, said: &StatementInPlay) -> bool {
+    let is_name = |reference| {
+        matches!(reference, Reference::Target(TargetAttribute::Path | TargetAttribute::Name))
+    };
+    let mut whens = estate.statement(said.id).when.iter();
+    whens.any(|when| when.references().iter().any(|(reference, _)| is_name(*reference)))
+}
+
+/// Whether every item is matched by the same of these patterns as one that stands for a pattern or for
+/// a meeting of two, each by their numbers. `many`: more names than any pattern has.
+fn are_all_told(all: &[(Rest, String)], meetings: &[(usize, usize, String)], many: usize) -> bool {
+    let meet =
+        |a: usize, b: usize| meetings.iter().any(|(i, j, _)| (*i, *j) == (a.min(b), a.max(b)));
+    // Three that meet, each two of them, may all match one item.
+    let no_three = meetings
+        .iter()
+        .all(|(i, j, _)| (0..all.len()).all(|third| !(meet(third, *i) && meet(third, *j))));
+    // The shortest path of a meeting may be matched by a third pattern that not all the others are.
+    let no_others = meetings.iter().all(|(i, j, both)| {
+        let comes_along = |rest: &Rest| rest.takes(&all[*i].1) || rest.takes(&all[*j].1);
+        all.iter().all(|(rest, _)| !rest.takes(both) || comes_along(rest))
+    });
+    // A `**` may stand for few names, where the item that stands for it has many.
+    let no_shorter = all.iter().enumerate().all(|(i, (rest, example))| {
+        (0..many).all(|few| {
+            let shorter = rest.example(few);
+            let names: Vec<&str> = shorter.split('/').filter(|name| !name.is_empty()).collect();
+            let shorter = names.join("/");
+            shorter.is_empty()
+                || all.iter().enumerate().all(|(j, (other, _))| {
+                    other.takes(&shorter) == other.takes(example) || meet(i, j)
+                })
+        })
+    });
+    no_three && no_others && no_shorter
 }
 
 /// The place of an item by a path of fresh names; `None` where the estate has none there.

@@ -2,13 +2,14 @@
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use anyhow::{Context as _, bail};
 use bexum_core::catalogue::Level;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
-    Changes, Comparison, Difference, Impact as Found, OpenedCell, SameFiles, later_moments,
+    Changes, Comparison, Difference, Impact as Found, LimitedIn, OpenedCell, SameFiles,
+    later_moments,
 };
 use bexum_core::origin::FileId;
 use bexum_core::pattern::action::ActionPattern;
@@ -280,14 +281,25 @@ pub(super) fn later(
     Ok(found)
 }
 
-/// A cell that the second estate opens to somebody who is wanted, now or later.
-pub(super) fn first_opened(comparison: &Comparison<'_>, wanted: &Wanted) -> Option<OpenedCell> {
+/// A cell that the second estate opens to somebody who is wanted, now or later; and, if there is none,
+/// the scopes below which not all items were told apart.
+pub(super) fn first_opened(
+    comparison: &Comparison<'_>,
+    wanted: &Wanted,
+) -> (Option<OpenedCell>, LimitedIn) {
     let everybody = wanted.of(comparison.everybody());
     let is_wanted = |place: &str, action: &str| wanted.takes_at(place, action);
-    everybody.par_chunks(together(everybody.len())).find_map_first(|together| {
+    let limited: Mutex<LimitedIn> = Mutex::default();
+    let first = everybody.par_chunks(together(everybody.len())).find_map_first(|together| {
         let mut compared = comparison.compared_from_now_on();
-        together.iter().find_map(|who| compared.first_opened(who, None, &is_wanted))
-    })
+        let first = together.iter().find_map(|who| compared.first_opened(who, None, &is_wanted));
+        let mut all = limited.lock().unwrap_or_else(PoisonError::into_inner);
+        for (all, more) in all.iter_mut().zip(compared.limited()) {
+            all.extend(more);
+        }
+        first
+    });
+    (first, limited.into_inner().unwrap_or_else(PoisonError::into_inner))
 }
 
 /// What is asked about.

@@ -56,8 +56,10 @@ pub(super) struct Weighed<'w> {
 struct Turns {
     gained: bool,
     lost: bool,
-    /// What is opened or closed only later.
+    /// What is opened or closed only later, or where no row is.
     first: Option<OpenedCell>,
+    /// Below what not all items were told apart when that was looked for.
+    not_told: Option<String>,
 }
 
 /// Weighs a change in the circumstances that were typed, and hands it to whoever tells it.
@@ -113,22 +115,32 @@ pub(super) fn weigh<T>(
     };
     let besides = besides(typed, &engines, &differing, &wanted)?;
     let later = later(&engines, &differing, &request, &wanted, &found.changes)?;
+    let not_told = |limited: LimitedIn| {
+        let mut told = engines.iter().zip(limited);
+        told.find_map(|(engine, limited)| told_apart(engine.estate(), &limited))
+    };
     let is_there = |is: fn(&Change) -> bool| found.changes.any(is);
     let mut turns = Turns {
         gained: is_there(|change| change.is_gained),
         lost: is_there(|change| change.is_lost),
         first: None,
+        not_told: None,
     };
     let is_told = typed.format != ImpactFormat::Csv;
     let nothing_now = is_told && found.changes.is_empty() && !changes.is_empty();
     if !turns.gained && (asks_for(typed, FailOn::Gained) || nothing_now) {
-        turns.first = first_opened(&comparison, &wanted);
-        turns.gained = turns.first.is_some();
+        let (opened, limited) = first_opened(&comparison, &wanted);
+        turns.first = opened;
+        turns.not_told = not_told(limited);
+        // What is not decided counts.
+        turns.gained = turns.first.is_some() || turns.not_told.is_some();
     }
     if !turns.lost && (asks_for(typed, FailOn::Lost) || nothing_now) {
-        let closed = first_opened(&comparison.turned(), &wanted);
-        turns.lost = closed.is_some();
+        let (closed, [after, before]) = first_opened(&comparison.turned(), &wanted);
+        let not_told = not_told([before, after]);
+        turns.lost = closed.is_some() || not_told.is_some();
         turns.first = turns.first.or(closed);
+        turns.not_told = turns.not_told.or(not_told);
     }
     let in_log = match typed.log.is_empty() {
         true => None,
@@ -193,7 +205,8 @@ impl Weighed<'_> {
             later: &self.later,
             besides: &self.besides,
             in_log: self.in_log.as_ref(),
-            opened_later: self.turns.first.as_ref(),
+            opened_later: self.turns.first.as_ref().map(|cell| (cell, self.has_row(cell))),
+            not_told: self.turns.not_told.as_deref(),
             roles: self.roles,
             turned: &self.turned,
             prove: self.prove.as_deref(),
@@ -249,6 +262,16 @@ impl Weighed<'_> {
             || asks_for(self.typed, FailOn::Gained) && self.turns.gained
             || asks_for(self.typed, FailOn::Lost) && self.turns.lost
             || self.typed.fail_on.contains(&FailOn::Broken) && self.breaks()
+    }
+
+    /// Whether the moment has a row for a cell, so that it is opened or closed only later: not where
+    /// patterns meet that are the same on both sides.
+    fn has_row(&self, cell: &OpenedCell) -> bool {
+        let is_declared = |side: &&Side| {
+            let estate = &side.estate;
+            estate.scopes.find(&cell.place).is_some() || estate.identity_at(&cell.place).is_some()
+        };
+        cell.place.contains('*') || self.sides.iter().any(is_declared)
     }
 
     /// Whether an expectation breaks by it.

@@ -45,8 +45,11 @@ pub(crate) struct Told<'t> {
     pub(crate) besides: &'t [InOther],
     /// What is decided otherwise of a log, if one was given.
     pub(crate) in_log: Option<&'t InLog>,
-    /// Where nothing changes now: what is opened or closed later, if anything is.
-    pub(crate) opened_later: Option<&'t OpenedCell>,
+    /// Where nothing changes now: what is opened or closed later, if anything is, and whether it is no
+    /// sooner.
+    pub(crate) opened_later: Option<(&'t OpenedCell, bool)>,
+    /// Below what not all items were told apart, where nothing else was found to be gained or lost.
+    pub(crate) not_told: Option<&'t str>,
     /// Who can newly take up which role, and who no longer.
     pub(crate) roles: &'t [(String, RolesChanged)],
     /// Expectations that come to something else.
@@ -289,23 +292,37 @@ impl<'t> Told<'t> {
     /// The first line.
     pub(super) fn answer(&self) -> String {
         if !self.cells.is_empty() {
-            return answer_of(self.cells);
+            let answer = answer_of(self.cells);
+            return match self.not_told {
+                None => answer,
+                Some(where_not) => format!("{answer}; not all is decided: {where_not}"),
+            };
         }
         if self.renamed.1 > 0 {
             return "access is the same, under other names".to_owned();
         }
         let what = if self.is_narrowed { "nothing that was asked about" } else { "no access" };
-        match self.opened_later {
-            None => format!("{what} changes, in whatever circumstances"),
-            Some(cell) => {
+        match (self.opened_later, self.not_told) {
+            (None, None) => format!("{what} changes, in whatever circumstances"),
+            (None, Some(where_not)) => {
+                format!("{what} is known to change, but not all is decided: {where_not}")
+            }
+            (Some((cell, is_later)), _) => {
                 let role = match cell.role.is_empty() {
                     true => String::new(),
                     false => format!(" as role:{}", cell.role),
                 };
                 let sure = if cell.is_decided { "does" } else { "may" };
                 format!(
-                    "{what} changes at this moment; later {sure} at least {} on {} for {}{role}",
-                    cell.action, cell.place, cell.who
+                    "{what} changes {}{sure} at least {} on {} for {}{role}",
+                    if is_later {
+                        "at this moment; later "
+                    } else {
+                        "in what is listed; now or later "
+                    },
+                    cell.action,
+                    cell.place,
+                    cell.who
                 )
             }
         }

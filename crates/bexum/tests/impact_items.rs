@@ -1,0 +1,84 @@
+//! What `bexum impact` says where not everything is decided: of nobody, and of items without a row.
+
+use crate::support::{AT, Folder};
+
+/// Which addresses of a range a pattern fits is not worked out: nobody is said to lose nothing then,
+/// and whoever asks to be told of it is.
+#[test]
+fn what_is_not_decided_is_not_said_of_nobody() {
+    let estate = |deny: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[[policy.p.allow]]\ndo = '*'\nwhen = \"given.ip within '10.0.0.0/8'\"\n{deny}[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n"
+        )
+    };
+    let deny = "[[policy.p.deny]]\ndo = '*'\nwhen = \"given.ip fits '*.7.*'\"\n";
+    let folder =
+        Folder::new().with("before/bexum.toml", estate("")).with("after/bexum.toml", estate(deny));
+    let text = folder.run(&["impact", "before", "after", "--at-time", AT]);
+    let first = text.out.lines().next().unwrap_or_default();
+    assert_eq!(
+        first,
+        "nobody gains anything, nobody is known to lose anything; of 1 cell it is not decided",
+        "{}",
+        text.err
+    );
+    // One more deny gives nobody anything.
+    for (what, code) in [("gained", 0), ("lost", 1), ("any", 1)] {
+        let run = folder.run(&["impact", "before", "after", "--at-time", AT, "--fail-on", what]);
+        assert_eq!(run.code, Some(code), "{what}: {}", run.err);
+    }
+}
+
+/// Items that two patterns match together have no row where neither pattern is new or gone, and where
+/// three meet nobody works them out: that nothing changes is not said for it.
+#[test]
+fn items_without_a_row_are_not_said_to_be_as_before() {
+    let estate = |statements: &[&str]| {
+        let statements: String = statements.iter().map(|one| format!("[[policy.p.{one}")).collect();
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[policy.p]\n{statements}[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n"
+        )
+    };
+    let read = "do = 'obj.read'";
+    let not_a = format!("deny]]\n{read}\non = ['**', '!a*']\n");
+    let not_b = format!("deny]]\n{read}\non = ['**', '!*b']\n");
+    let a = format!("deny]]\n{read}\non = 'a*'\n");
+    let all = format!("allow]]\n{read}\n");
+    let with_c = format!("allow]]\n{read}\non = '*c*'\n");
+    let more_than_1 = format!("allow]]\n{read}\non = '1*/**'\nwhen = \"target.name != '1'\"\n");
+    let any = format!("deny]]\n{read}\non = '*'\n");
+    let undecided = "no access is known to change, but not all is decided: below w/a, patterns tell apart more items";
+    for (before, after, answer) in [
+        // What both spare, `w/a/ab` for one, is opened.
+        (
+            vec![&not_a, &not_b],
+            vec![&not_a, &not_b, &all],
+            "no access changes in what is listed; now or later does at least obj.read on w/a/ab for user:u",
+        ),
+        // `w/a/acb` is opened.
+        (vec![&with_c, &not_b, &a], vec![&with_c, &not_b], undecided),
+        // `w/a/1` stands for where the two meet, and is not `w/a/12`.
+        (vec![&more_than_1, &any], vec![&more_than_1], undecided),
+        (
+            vec![&with_c, &not_b],
+            vec![&not_b, &with_c],
+            "no access changes, in whatever circumstances",
+        ),
+    ] {
+        let texts = |statements: &[&String]| {
+            let statements: Vec<&str> = statements.iter().map(|one| one.as_str()).collect();
+            estate(&statements)
+        };
+        let folder = Folder::new()
+            .with("before/bexum.toml", texts(&before))
+            .with("after/bexum.toml", texts(&after));
+        let text = folder.run(&["impact", "before", "after", "--at-time", AT]);
+        let first = text.out.split("\nfrom ").next().unwrap_or_default();
+        let said = first.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(said.starts_with(answer), "{said}\n{}", text.err);
+        let failed =
+            folder.run(&["impact", "before", "after", "--at-time", AT, "--fail-on", "gained"]);
+        let code = i32::from(!answer.ends_with("circumstances"));
+        assert_eq!(failed.code, Some(code), "{answer}: {}", failed.err);
+    }
+}
