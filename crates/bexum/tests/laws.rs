@@ -367,3 +367,13 @@ fn a_law_sees_the_roles_that_an_allow_sees() {
         assert_eq!(report["expectations"][0]["status"], status, "{of_law}: {report}");
     }
 }
+
+/// A name of many digits is a name like any other, where nothing asks for an integer.
+#[test]
+fn a_name_of_many_digits_leaves_a_law_decided() {
+    let folder = Folder::estate().and(
+        "[[policy.all.allow]]\ndo = '*'\non = '20261127000000000000001/*x'\n[[attach]]\npolicy = 'all'\nto = 'user:tomas'\nat = 'v/s/store'\n[[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = '*'\non = '/v/s/store/20261127000000000000001/*y'\n",
+    );
+    let report = json(&folder);
+    assert_eq!(report["expectations"][0]["status"], "held", "{report}");
+}

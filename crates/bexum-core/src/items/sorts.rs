@@ -77,6 +77,8 @@ pub(crate) fn sorts(
     loop {
         names.tell_apart(&patterns, path, known.iter().map(|name| name.trim_start_matches('/')));
         let (letters, before) = letters(&mut names, &unknowns, &patterns, path, &known);
+        let is_integer = |piece: &Piece| matches!(piece, Piece::Integer(..));
+        let asks_for_integers = letters.iter().flatten().any(is_integer);
         let words = Words { patterns: letters, before, are_paths: true, is_sound: &is_item };
         let (found, whole) = tell_apart(&words);
         let news: Vec<String> =
@@ -86,7 +88,7 @@ pub(crate) fn sorts(
                 && news.is_empty()
                 && names.are_all
                 && are_told_by_letters(&unknowns, asked)
-                && found.iter().all(|word| has_no_endless_number(word));
+                && (!asks_for_integers || found.iter().all(|word| has_no_endless_number(word)));
             return (found.into_iter().map(|below| format!("{path}{below}")).collect(), whole);
         }
         known.extend(news);
