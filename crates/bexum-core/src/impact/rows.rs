@@ -1,6 +1,7 @@
 //! The rows of two estates beside each other (spec-work section 8).
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::convert::Infallible;
 
 use super::sessions::{ActionsIn, Compared, InBoth, Row, Side};
 use crate::condition::Reference;
@@ -9,6 +10,7 @@ use crate::engine::{EvalContext, StatementInPlay};
 use crate::estate::Estate;
 use crate::id::ActionId;
 use crate::items;
+use crate::pattern::path::Segment;
 use crate::pattern::residual::{FRESH, Rest};
 use crate::reach::{Spot, SpotSort, Viewpoint};
 use crate::request::Place;
@@ -195,8 +197,11 @@ fn are_all_told(all: &[(Rest, String)], meetings: &[(usize, usize, String)], man
         all.iter().all(|(rest, _)| !rest.takes(both) || comes_along(rest))
     });
     // A `**` may stand for few names, where the item that stands for it has many.
+    let is_rest = |segment: &Segment<Infallible>| matches!(segment, Segment::Rest);
     let no_shorter = all.iter().enumerate().all(|(i, (rest, example))| {
-        (0..many).all(|few| {
+        let has_rest = rest.segments.iter().any(is_rest);
+        let fewer = if has_rest { 0..many } else { 0..0 };
+        fewer.into_iter().all(|few| {
             let shorter = rest.example(few);
             let names: Vec<&str> = shorter.split('/').filter(|name| !name.is_empty()).collect();
             let shorter = names.join("/");

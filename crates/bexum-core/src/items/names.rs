@@ -44,6 +44,9 @@ struct Open {
     is_fixed: bool,
 }
 
+/// What stands in some braces, by their places.
+type Chosen = Vec<((usize, usize), Pattern)>;
+
 /// What is known of all braces below a scope.
 pub(super) struct Names<'a, 'c> {
     contexts: &'a [EvalContext<'c>],
@@ -52,6 +55,7 @@ pub(super) struct Names<'a, 'c> {
     by_itself: Vec<bool>,
     /// A name for each sort, if any has to be.
     names: Vec<String>,
+    /// Whether these, and the ways to fill braces, are all there are.
     pub(super) are_all: bool,
 }
 
@@ -160,9 +164,10 @@ impl<'a, 'c> Names<'a, 'c> {
     /// Every way to fill the braces of a pattern that has to be told from the others.
     pub(super) fn spelled(&mut self, pattern: &PathPattern) -> Vec<Pattern> {
         let open = self.open_braces(pattern);
-        let mut chosen: Vec<Vec<((usize, usize), Pattern)>> = vec![Vec::new()];
+        let mut chosen: Vec<Chosen> = vec![Vec::new()];
+        // Of braces whose place is left open, every way to fill them together.
         let mut together = 1_usize;
-        let mut unfixed: Vec<Vec<((usize, usize), Pattern)>> = vec![Vec::new()];
+        let mut unfixed: Vec<Chosen> = vec![Vec::new()];
         for open in &open {
             let by_itself = self.by_itself[open.domain];
             // A part of a name is told apart by its place in it alone.
@@ -179,15 +184,11 @@ impl<'a, 'c> Names<'a, 'c> {
                     self.are_all = false;
                     continue;
                 }
-                let more = unfixed.iter().flat_map(|known| {
-                    ways.iter().map(move |with| {
-                        let mut known = known.clone();
-                        known.push((open.place, with.clone()));
-                        known
-                    })
-                });
-                let more: Vec<_> = more.collect();
-                unfixed.extend(more);
+                for known in unfixed.clone() {
+                    let with =
+                        |with: &Pattern| [&known[..], &[(open.place, with.clone())]].concat();
+                    unfixed.extend(ways.iter().map(with));
+                }
             }
         }
         chosen.extend(unfixed.into_iter().filter(|chosen| chosen.len() > 1));

@@ -99,7 +99,10 @@ impl Vet<'_> {
         };
         let opened = if can == Can::Close { Opened::No } else { part.opens(self.now) };
         let found = match opened {
-            Opened::No if can != Can::Open => part.closes(self.now),
+            Opened::No | Opened::NotDecided if can != Can::Open => match part.closes(self.now) {
+                Opened::No => opened,
+                closed => closed,
+            },
             other => other,
         };
         match found {
