@@ -1,7 +1,9 @@
 //! What a change does: `impact --format json`.
 
 use bexum_core::Time;
-use bexum_core::impact::{Cell as CoreCell, Changes, Outcome as CoreOutcome, RolesChanged};
+use bexum_core::impact::{
+    Cell as CoreCell, Changes, OpenedCell, Outcome as CoreOutcome, RolesChanged,
+};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -21,6 +23,13 @@ pub struct Impact {
     pub lost: usize,
     /// Of how many cells it is not decided if they are opened or closed: they count as both.
     pub not_decided: usize,
+    /// Where nothing is gained or lost in `cells`: something that is opened or closed all the same,
+    /// later, or for items that have no cell of their own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unlisted: Option<Unlisted>,
+    /// Whether that is not decided for all items: patterns tell apart more of them than have cells.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub not_told_apart: bool,
     /// The things that are new, gone or otherwise, by name.
     pub differences: Vec<Difference>,
     /// Every one of them, in the order of its fields.
@@ -40,6 +49,36 @@ pub struct Impact {
     /// Whether somebody may make the change, if that was asked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub by: Option<By>,
+}
+
+/// Something that is opened or closed and is none of the cells.
+#[derive(Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub struct Unlisted {
+    /// Who: `user:ines`, `resource:veyra/core`, or a role by itself.
+    pub who: String,
+    /// The role that is taken up: `role:dish-keeper`.
+    #[serde(rename = "as", skip_serializing_if = "Option::is_none")]
+    pub take_up: Option<String>,
+    /// The path, or the pattern of items.
+    #[serde(rename = "where")]
+    pub place: String,
+    /// The action.
+    pub action: String,
+    /// Whether that is found out; else it could not be ruled out.
+    pub decided: bool,
+}
+
+impl From<&OpenedCell> for Unlisted {
+    fn from(cell: &OpenedCell) -> Self {
+        Self {
+            who: cell.who.clone(),
+            take_up: (!cell.role.is_empty()).then(|| format!("role:{}", cell.role)),
+            place: cell.place.clone(),
+            action: cell.action.clone(),
+            decided: cell.is_decided,
+        }
+    }
 }
 
 /// What a change does in other circumstances.
@@ -281,6 +320,8 @@ impl Impact {
             gained: changes.count(|change| change.is_gained),
             lost: changes.count(|change| change.is_lost),
             not_decided: changes.count(|change| !change.is_decided),
+            unlisted: None,
+            not_told_apart: false,
             differences,
             cells: Cell::all(changes),
             beside: Vec::new(),

@@ -1,5 +1,7 @@
 //! What `bexum impact` says where not everything is decided: of nobody, and of items without a row.
 
+use serde_json::Value;
+
 use crate::support::{AT, Folder};
 
 /// Which addresses of a range a pattern fits is not worked out: nobody is said to lose nothing then,
@@ -76,6 +78,10 @@ fn items_without_a_row_are_not_said_to_be_as_before() {
         let first = text.out.split("\nfrom ").next().unwrap_or_default();
         let said = first.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(said.starts_with(answer), "{said}\n{}", text.err);
+        let json = folder.run(&["impact", "before", "after", "--format", "json"]);
+        let report: Value = serde_json::from_str(&json.out).expect("JSON");
+        assert_eq!(report["unlisted"]["where"] == "w/a/ab", answer.ends_with("user:u"), "{report}");
+        assert_eq!(report["not-told-apart"] == true, answer == undecided, "{report}");
         let failed =
             folder.run(&["impact", "before", "after", "--at-time", AT, "--fail-on", "gained"]);
         let code = i32::from(!answer.ends_with("circumstances"));

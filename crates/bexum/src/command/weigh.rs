@@ -245,6 +245,8 @@ impl Weighed<'_> {
             wire::Difference { thing: one.thing.clone(), keys, before, after }
         });
         let mut impact = wire::Impact::new(before, after, differences.collect(), self.cells);
+        impact.unlisted = self.turns.first.as_ref().map(Into::into);
+        impact.not_told_apart = self.turns.not_told.is_some();
         impact.by = self.ruling.as_ref().map(By::shape);
         impact.roles =
             self.roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();
