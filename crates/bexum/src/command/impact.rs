@@ -21,7 +21,7 @@ use clap::Parser;
 use rayon::prelude::*;
 
 use super::circumstances;
-use super::ways::on_all_cores;
+use super::cores::Watched;
 use super::weigh::weigh;
 use crate::args::{Circumstances, Impact, ImpactFormat};
 use crate::command_line::quoted;
@@ -230,7 +230,9 @@ pub(super) fn compared<'e>(
 
 /// What becomes of everybody who is wanted, worked out on all cores.
 pub(super) fn everybody(comparison: &Comparison<'_>, wanted: &Wanted) -> Found {
-    let mut found = comparison.impact(&wanted.of(comparison.everybody()), &on_all_cores);
+    let watched = Watched::new("compared");
+    let each = |count: usize, one: &(dyn Fn(usize) + Sync)| watched.on_all_cores(count, one);
+    let mut found = comparison.impact(&wanted.of(comparison.everybody()), &each);
     if wanted.at.is_some() || wanted.actions.is_some() {
         found.changes = found.changes.within(|place, action| wanted.takes_at(place, action));
     }
@@ -290,13 +292,17 @@ pub(super) fn first_opened(
     let everybody = wanted.of(comparison.everybody());
     let is_wanted = |place: &str, action: &str| wanted.takes_at(place, action);
     let limited: Mutex<LimitedIn> = Mutex::default();
-    let first = everybody.par_chunks(together(everybody.len())).find_map_first(|together| {
+    let parts = everybody.par_chunks(together(everybody.len()));
+    let watched = Watched::new("searched");
+    watched.begin(parts.len());
+    let first = parts.find_map_first(|together| {
         let mut compared = comparison.compared_from_now_on();
         let first = together.iter().find_map(|who| compared.first_opened(who, None, &is_wanted));
         let mut all = limited.lock().unwrap_or_else(PoisonError::into_inner);
         for (all, more) in all.iter_mut().zip(compared.limited()) {
             all.extend(more);
         }
+        watched.one_more();
         first
     });
     (first, limited.into_inner().unwrap_or_else(PoisonError::into_inner))

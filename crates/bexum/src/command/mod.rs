@@ -5,6 +5,7 @@ mod by;
 mod circumstances;
 mod claims;
 pub(crate) mod complete;
+mod cores;
 mod demo;
 mod edit;
 mod edit_line;

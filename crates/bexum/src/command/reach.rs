@@ -21,7 +21,7 @@ use clap::Parser;
 use rayon::prelude::*;
 
 use super::circumstances;
-use super::ways::on_all_cores;
+use super::cores::Watched;
 use crate::args::{Circumstances, Reach, ReachFormat};
 use crate::exit::Exit;
 use crate::render::grid::{Grid, Marks};
@@ -127,7 +127,9 @@ fn rows_of(
     let all: Vec<ScopeId> = estate.scopes.iter().map(|(id, _)| id).collect();
     let ids = &all[below.map_or(0..all.len(), |at| estate.scopes.subtree(at))];
     let spots: Vec<Spot> = ids.par_iter().flat_map_iter(|id| here.at(*id)).collect();
-    reach::by_principal_at(engine, classes, people, &spots, &on_all_cores)
+    let watched = Watched::new("looked at");
+    let each = |count: usize, one: &(dyn Fn(usize) + Sync)| watched.on_all_cores(count, one);
+    reach::by_principal_at(engine, classes, people, &spots, &each)
 }
 
 /// All was shown, or it is said that it was not.

@@ -16,6 +16,7 @@ use bexum_files::Loaded;
 use bexum_wire::trim as wire;
 use rayon::prelude::*;
 
+use super::cores::Watched;
 use super::edit;
 use super::edit_line::bare;
 use super::lines::{Batch, Decides, Errors, Line, read_with_care, share_out, threads, too_long};
@@ -51,17 +52,11 @@ pub(super) fn run(at: Option<&Path>, typed: &Trim) -> anyhow::Result<Exit> {
         false => named_actions(&estate, &typed.keep)?,
     };
     let (log, errors) = read(&typed.log, &engine, now)?;
-    let bar = terminal::progress(0, "compared");
-    let each = |count: usize, one: &(dyn Fn(usize) + Sync)| {
-        bar.set_length(count as u64);
-        (0..count).into_par_iter().for_each(|i| {
-            one(i);
-            bar.inc(1);
-        });
-    };
+    let watched = Watched::new("compared");
+    let each = |count: usize, one: &(dyn Fn(usize) + Sync)| watched.on_all_cores(count, one);
     let aim = Aim { things: &things, keep, now };
     let trimmed = trim(&declared, &engine, &log, &aim, &each);
-    bar.finish_and_clear();
+    drop(watched);
     let trimmed = trimmed?;
     let [before, after] = &trimmed.engines;
     let cells = cells(before, now).zip(cells(after, now)).map(|(before, after)| {

@@ -12,8 +12,8 @@ use bexum_core::pattern::action::star_match;
 use bexum_core::vet::{self, RULES, Rule};
 use bexum_files::Loaded;
 use bexum_wire::{sarif, vet as wire};
-use rayon::prelude::*;
 
+use super::cores::Watched;
 use super::edit;
 use super::edit_line::length_of;
 use crate::args::Format;
@@ -36,22 +36,15 @@ pub(super) fn run(at: Option<&Path>, typed: &Vet) -> anyhow::Result<Exit> {
     let rules = rules(&typed.rules)?;
     let now = super::moment(typed.at_time.as_deref())?;
     let (Loaded { estate, sources }, declared) = super::load_declared(at, &typed.supposed)?;
-    let bar = terminal::progress(0, "looked at");
-    let each = |count: usize, one: &(dyn Fn(usize) + Sync)| {
-        bar.set_length(count as u64);
-        bar.set_position(0);
-        (0..count).into_par_iter().for_each(|i| {
-            one(i);
-            bar.inc(1);
-        });
-    };
+    let watched = Watched::new("looked at");
+    let each = |count: usize, one: &(dyn Fn(usize) + Sync)| watched.on_all_cores(count, one);
     if let Some(name) = &typed.fix {
         let rule = rule(name)?;
         if !typed.supposed.suppose.is_empty() {
             bail!("`--fix` changes the files as they are: it does not go with `--suppose`");
         }
         let fixes = vet::fixes(&declared, &estate, rule, now, &each);
-        bar.finish_and_clear();
+        drop(watched);
         if fixes.is_empty() {
             let text = format!("nothing that `{name}` finds here has a remedy\n");
             terminal::unless_gone(terminal::print(&text))?;
@@ -87,7 +80,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Vet) -> anyhow::Result<Exit> {
         look = look.with_usage(usage, idle_since);
     }
     let report = look.report(&rules, &|_| {});
-    bar.finish_and_clear();
+    drop(watched);
     terminal::unless_gone(match typed.format {
         VetFormat::Text => {
             let is_narrow = !typed.rules.is_empty();

@@ -19,6 +19,7 @@ use bexum_files::Loaded;
 use bexum_wire::ways as wire;
 use rayon::prelude::*;
 
+use super::cores::on_all_cores;
 use super::{ask, edit, prove};
 use crate::args::Format;
 use crate::args::edit::Edit as Edits;
@@ -153,11 +154,6 @@ fn singles(search: &Search<'_>, most: usize) -> Vec<Candidate> {
 fn in_shares(candidates: &mut [Candidate], each: impl Fn(&mut [Candidate]) + Send + Sync) {
     let share = candidates.len().div_ceil(rayon::current_num_threads()).max(1);
     candidates.par_chunks_mut(share).for_each(each);
-}
-
-/// Does something for each number below the first, whoever is free.
-pub(super) fn on_all_cores(count: usize, one: &(dyn Fn(usize) + Sync)) {
-    (0..count).into_par_iter().for_each(one);
 }
 
 /// The best single step that has a refused request allowed, in words, if it is soon found.
