@@ -11,7 +11,7 @@ use crate::id::{ActionId, KindId, ScopeId, ServiceId};
 use crate::origin::Origin;
 use crate::pattern::action::ActionPattern;
 use crate::principal::Principal;
-use crate::request::Place;
+use crate::request::TargetPlace;
 use crate::scope::ScopeType;
 
 /// How far a verb reaches.
@@ -154,17 +154,17 @@ impl TargetClass {
 
     /// That of what stands in a place; `scope` says what a scope is.
     pub(crate) fn of_place(
-        place: Place,
+        place: TargetPlace,
         scope: impl Fn(ScopeId) -> (ScopeType, Option<KindId>),
     ) -> Self {
         match place {
-            Place::Scope(id) => {
+            TargetPlace::Scope(id) => {
                 let (scope_type, kind) = scope(id);
                 Self::of_scope(scope_type, kind)
             }
-            Place::Item(id) => Self::Item(scope(id).1),
-            Place::Identity(who, _) => Self::of_identity(who),
-            Place::Policy(..) => Self::Policy,
+            TargetPlace::Item(id) => Self::Item(scope(id).1),
+            TargetPlace::Identity(who, _) => Self::of_identity(who),
+            TargetPlace::Policy(..) => Self::Policy,
         }
     }
 }

@@ -17,7 +17,7 @@ use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, Sta
 use crate::origin::Origin;
 use crate::policy::{Attachment, Ceiling, Policy, Statement};
 use crate::principal::{Group, Identity, Principal, PrincipalType, Role, User};
-use crate::request::Place;
+use crate::request::TargetPlace;
 use crate::scope::{Scope, ScopeTree};
 use crate::time::Time;
 use crate::vet;
@@ -71,7 +71,7 @@ pub struct Estate {
     /// The most segments of any path pattern.
     pub(crate) longest_pattern: usize,
     /// Users, groups, roles and policies that are targets, by their paths.
-    pub(crate) identities_at: FxHashMap<Box<str>, Place>,
+    pub(crate) identities_at: FxHashMap<Box<str>, TargetPlace>,
     pub(crate) user_ids: FxHashMap<Box<str>, UserId>,
     pub(crate) group_ids: FxHashMap<Box<str>, GroupId>,
     pub(crate) role_ids: FxHashMap<Box<str>, RoleId>,
@@ -211,7 +211,7 @@ impl Estate {
 
     /// The user, group, role or policy that is the target at `path`, if one is.
     #[must_use]
-    pub fn identity_at(&self, path: &str) -> Option<Place> {
+    pub fn identity_at(&self, path: &str) -> Option<TargetPlace> {
         self.identities_at.get(path).copied()
     }
 

@@ -27,7 +27,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::catalogue::ActionSet;
 use crate::engine::{Index, SubjectId};
 use crate::principal::Principal;
-use crate::reach::{Limited, Spots};
+use crate::reach::{AccessTargets, Limited};
 use crate::request::{Request, RequestFault};
 use touches::Touches;
 
@@ -126,7 +126,7 @@ pub struct Comparison<'e> {
     concerned: Option<Arc<FxHashSet<String>>>,
     /// Those of them who have sessions, once they were named.
     everybody: OnceLock<Vec<String>>,
-    spots: [Spots<'e>; 2],
+    targets: [AccessTargets<'e>; 2],
     /// In each estate, the actions that it may concern for those who are the same and in the same in
     /// both; `None`: any.
     actions: [Option<ActionSet>; 2],
@@ -187,7 +187,7 @@ impl<'e> Comparison<'e> {
         let declares = |one: &Difference| matches!(one.thing, Thing::Attribute(_));
         let share_numbers = other.shares_numbers_of(one) || one.shares_numbers_of(other);
         let can_complete = share_numbers && !differences.iter().any(declares);
-        let spots = [one, other].map(Spots::new);
+        let targets = [one, other].map(AccessTargets::new);
         let actions = match under.is_empty() {
             true => [one, other].map(|estate| touches.actions_of(estate)),
             false => [None, None],
@@ -201,7 +201,7 @@ impl<'e> Comparison<'e> {
             touched,
             concerned,
             everybody: OnceLock::new(),
-            spots,
+            targets,
             actions,
             can_complete,
             most_steps: usize::MAX,
@@ -212,7 +212,7 @@ impl<'e> Comparison<'e> {
     /// The same, from the second estate to the first.
     #[must_use]
     pub fn turned(&self) -> Self {
-        let [before, after] = self.spots.each_ref();
+        let [before, after] = self.targets.each_ref();
         let [old, new] = self.touched.each_ref();
         let [ours, theirs] = self.actions.each_ref();
         Self {
@@ -223,7 +223,7 @@ impl<'e> Comparison<'e> {
             touched: [new.clone(), old.clone()],
             concerned: self.concerned.clone(),
             everybody: self.everybody.clone(),
-            spots: [after.clone(), before.clone()],
+            targets: [after.clone(), before.clone()],
             actions: [theirs.clone(), ours.clone()],
             can_complete: self.can_complete,
             most_steps: self.most_steps,

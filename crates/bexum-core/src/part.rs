@@ -28,7 +28,7 @@ use crate::time::Time;
 
 /// A part of an estate, built.
 #[derive(Debug)]
-pub(crate) struct Part {
+pub(crate) struct EstatePart {
     pub(crate) declared: Declarations,
     pub(crate) engine: Engine,
 }
@@ -297,15 +297,20 @@ impl<'s> Whole<'s> {
     }
 
     /// All of it.
-    pub(crate) fn as_part(&self) -> Part {
-        Part { declared: self.declared.clone(), engine: self.engine.clone() }
+    pub(crate) fn as_part(&self) -> EstatePart {
+        EstatePart { declared: self.declared.clone(), engine: self.engine.clone() }
     }
 
     /// The part that holds these whole, and all that they come to, with rows at these places.
-    pub(crate) fn part(&self, people: &[Principal], at: &Places, besides: Besides<'_>) -> Part {
+    pub(crate) fn part(
+        &self,
+        people: &[Principal],
+        at: &Places,
+        besides: Besides<'_>,
+    ) -> EstatePart {
         let declared = self.taken(&self.above(people), at, besides);
         match Estate::build_beside(&declared, self.estate()) {
-            Ok(estate) => Part { declared, engine: Engine::new(estate) },
+            Ok(estate) => EstatePart { declared, engine: Engine::new(estate) },
             // It would be a fault of ours; the whole estate decides the same, only slower.
             Err(_) => self.as_part(),
         }

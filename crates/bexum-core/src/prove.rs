@@ -38,7 +38,7 @@ use crate::time::Time;
 pub use apart::{Has, Overlap, overlaps};
 pub(crate) use fulfil::fulfilled;
 use moments::{EARLIEST, LATEST};
-pub(crate) use opened::{Known, Opened, opened};
+pub(crate) use opened::{KnownAnswers, Opened, opened};
 use plan::{Placed, Plan};
 pub(crate) use representatives::{MOST_WORDS_EACH, Unknowns, ValueDomain};
 pub use tried::Tried;
@@ -267,11 +267,11 @@ pub fn possible(decider: &mut Decider<'_>, query: &Query<'_>) -> Possible {
                 Possible::Yes(Box::new(counterexample.request))
             }
             search::AtFirst::Open => match search.run() {
-                search::Found::Nothing => Possible::No,
-                search::Found::Counterexample(counterexample) => {
+                search::SearchResult::Nothing => Possible::No,
+                search::SearchResult::Counterexample(counterexample) => {
                     Possible::Yes(Box::new(counterexample.request))
                 }
-                search::Found::Limit(_) => Possible::NotDecided,
+                search::SearchResult::Limit(_) => Possible::NotDecided,
             },
         }
     })

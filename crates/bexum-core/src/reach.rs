@@ -7,7 +7,7 @@ mod actors;
 mod classes;
 mod origins;
 mod rows;
-mod spots;
+mod targets;
 
 use crate::catalogue::{ActionSet, Level};
 use crate::engine::{Cells, Decider};
@@ -24,9 +24,9 @@ pub(crate) use classes::nowhere;
 pub use origins::{Doubt, doubt, doubts, sources};
 pub(crate) use rows::items_said_of;
 pub use rows::{
-    Limited, access_at, by_principal, by_principal_at, by_target, cells_at, rows_at, spots_for,
+    Limited, access_at, by_principal, by_principal_at, by_target, cells_at, rows_at, targets_for,
 };
-pub use spots::{Spot, SpotSort, Spots};
+pub use targets::{AccessTarget, AccessTargets, TargetSort};
 
 /// A principal in some circumstances: everything of a request but the action and the target.
 #[derive(Clone, Debug)]
@@ -58,17 +58,17 @@ impl Viewpoint {
         Self { take_up: role.or(self.take_up), ..self.clone() }
     }
 
-    /// Asks for one action on a spot.
+    /// Asks for one action on a target.
     #[must_use]
-    pub fn query<'a>(&self, spot: &'a Spot, action: ActionId) -> Query<'a> {
+    pub fn query<'a>(&self, target: &'a AccessTarget, action: ActionId) -> Query<'a> {
         Query {
             who: self.who,
             action,
             target: Target {
-                path: &spot.asked,
-                segments: spot.asked.split('/').collect(),
-                place: spot.place,
-                is_sample: spot.asked.contains(FRESH),
+                path: &target.asked,
+                segments: target.asked.split('/').collect(),
+                place: target.place,
+                is_sample: target.asked.contains(FRESH),
             },
             take_up: self.take_up,
             also: self.also.clone(),
@@ -82,7 +82,7 @@ impl Viewpoint {
     }
 }
 
-/// What somebody can do at a spot.
+/// What somebody can do at a target.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Access {
     /// By themselves.
@@ -114,11 +114,11 @@ impl Access {
     }
 }
 
-/// A spot and what each of some people can do there.
+/// A target and what each of some people can do there.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Row {
     /// Where.
-    pub spot: Spot,
+    pub target: AccessTarget,
     /// What, for each of them.
     pub access: Vec<Access>,
 }
@@ -141,8 +141,8 @@ impl Row {
     }
 }
 
-/// A spot, and principals with the same access to it together.
-pub type Crowd = (Spot, Vec<(Access, Vec<Principal>)>);
+/// A target, and principals with the same access to it together.
+pub type Crowd = (AccessTarget, Vec<(Access, Vec<Principal>)>);
 
 /// Somebody by themselves, then with each role taken up that they can take up, by its name (spec
 /// section 8, "session").

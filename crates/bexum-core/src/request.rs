@@ -169,7 +169,7 @@ impl RequestFault {
 
 /// What a path leads to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Place {
+pub enum TargetPlace {
     /// A declared scope.
     Scope(ScopeId),
     /// Something undeclared below a resource or namespace, the nearest declared scope.
@@ -180,7 +180,7 @@ pub enum Place {
     Policy(PolicyId, ScopeId),
 }
 
-impl Place {
+impl TargetPlace {
     /// The nearest declared scope at or above it.
     #[must_use]
     pub fn scope(self) -> ScopeId {
@@ -216,7 +216,7 @@ pub struct Target<'a> {
     /// Its segments.
     pub segments: Vec<&'a str>,
     /// What it leads to.
-    pub place: Place,
+    pub place: TargetPlace,
     /// Whether it stands for any item of its scope: then its own path and name are unknown.
     pub is_sample: bool,
 }
@@ -412,7 +412,7 @@ impl<'a> Request<'a> {
         target: &Target<'_>,
     ) -> Result<Vec<(AttributeId, Given)>, RequestFault> {
         let Some(written) = &self.item else { return Ok(Vec::new()) };
-        if !matches!(target.place, Place::Item(_)) {
+        if !matches!(target.place, TargetPlace::Item(_)) {
             return Err(RequestFault::ItemOfDeclared(target.path.to_owned()));
         }
         let declared = &estate.vocabulary.target;
@@ -488,7 +488,7 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
         return Err(RequestFault::Path { path: path.to_owned(), why });
     }
     if let Some(id) = estate.scopes.find(path) {
-        return Ok(target(Place::Scope(id)));
+        return Ok(target(TargetPlace::Scope(id)));
     }
     if let Some(place) = estate.identity_at(path) {
         return Ok(target(place));
@@ -509,7 +509,7 @@ pub fn resolve_target<'a>(estate: &Estate, path: &'a str) -> Result<Target<'a>, 
     if !nearest.holds_items() {
         return Err(nowhere("only a resource or a namespace has undeclared things below it"));
     }
-    Ok(target(Place::Item(scope)))
+    Ok(target(TargetPlace::Item(scope)))
 }
 
 /// Why this is no path, if it is none (spec section 5).

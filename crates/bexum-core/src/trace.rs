@@ -5,7 +5,7 @@ mod near;
 mod routes;
 
 pub use near::{Lapse, NearMiss, Shortfall, lapses};
-pub use routes::{BriefRoute, How, Route, Routes, Step};
+pub use routes::{BriefRoute, How, Route, RouteStep, Routes};
 
 use crate::attribute::Value;
 use crate::condition::Reference;
@@ -69,28 +69,28 @@ pub struct Finding {
     /// What its path patterns alone came to.
     pub path: Truth,
     /// The parts of its condition that kept it from being true.
-    pub parts: Vec<Part>,
+    pub parts: Vec<ConditionPart>,
     /// The attributes in its patterns when these do not match: those that left it undecided, or
     /// what was put in.
-    pub braces: Vec<Seen>,
+    pub braces: Vec<SeenAttribute>,
     /// How many segments the target lies below the attachment's scope.
     pub distance: usize,
 }
 
 /// A part of a condition that decided what the whole came to.
 #[derive(Clone, Debug)]
-pub struct Part {
+pub struct ConditionPart {
     /// In the author's words.
     pub text: String,
     /// What it came to.
     pub truth: Truth,
     /// What it saw.
-    pub seen: Vec<Seen>,
+    pub seen: Vec<SeenAttribute>,
 }
 
 /// An attribute as a statement saw it.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Seen {
+pub struct SeenAttribute {
     /// Which.
     pub reference: Reference,
     /// What was there.
@@ -129,9 +129,9 @@ pub struct CeilingStatement {
     /// What its path patterns alone came to.
     pub path: Truth,
     /// The parts of its condition that kept it from being true.
-    pub parts: Vec<Part>,
+    pub parts: Vec<ConditionPart>,
     /// The attributes in its patterns that could not be filled in.
-    pub braces: Vec<Seen>,
+    pub braces: Vec<SeenAttribute>,
 }
 
 impl Trace {
@@ -346,10 +346,14 @@ fn finding(candidate: Candidate, truth: Truth, context: &EvalContext<'_>) -> Fin
 
 /// What the path patterns of a statement come to; where that is undecided, the braces that left it
 /// so, and where it is false, all that were filled in.
-fn path_of(statement: StatementId, anchor: usize, context: &EvalContext<'_>) -> (Truth, Vec<Seen>) {
+fn path_of(
+    statement: StatementId,
+    anchor: usize,
+    context: &EvalContext<'_>,
+) -> (Truth, Vec<SeenAttribute>) {
     let on = &context.index.estate().statement(statement).on;
     let path = on.matches(&context.query.target.segments, anchor, context);
-    let mut braces: Vec<Seen> = Vec::new();
+    let mut braces: Vec<SeenAttribute> = Vec::new();
     if path != Truth::True {
         let patterns = on.plain.iter().chain(&on.excluded);
         for brace in patterns.flat_map(|pattern| pattern.braces()) {
@@ -364,7 +368,7 @@ fn path_of(statement: StatementId, anchor: usize, context: &EvalContext<'_>) -> 
     (path, braces)
 }
 
-fn parts(statement: StatementId, truth: Truth, context: &EvalContext<'_>) -> Vec<Part> {
+fn parts(statement: StatementId, truth: Truth, context: &EvalContext<'_>) -> Vec<ConditionPart> {
     let when = &context.index.estate().statement(statement).when;
     let (Some(when), true) = (when, truth != Truth::True) else { return Vec::new() };
     if when.eval(context) == Truth::True {
@@ -372,7 +376,7 @@ fn parts(statement: StatementId, truth: Truth, context: &EvalContext<'_>) -> Vec
     }
     let blamed = when.blame(context).into_iter();
     blamed
-        .map(|blame| Part {
+        .map(|blame| ConditionPart {
             text: blame.text,
             truth: blame.truth,
             seen: blame.references.into_iter().map(|reference| see(reference, context)).collect(),
@@ -380,12 +384,12 @@ fn parts(statement: StatementId, truth: Truth, context: &EvalContext<'_>) -> Vec
         .collect()
 }
 
-fn see(reference: Reference, context: &EvalContext<'_>) -> Seen {
+fn see(reference: Reference, context: &EvalContext<'_>) -> SeenAttribute {
     let fact = context.fact(reference);
     let state = match (fact.to_value(), context.source(reference)) {
         (Some(value), Some(source)) => SeenState::Value(value, source),
         _ if matches!(fact, Fact::Unknown) => SeenState::Unknown,
         _ => SeenState::Absent,
     };
-    Seen { reference, state }
+    SeenAttribute { reference, state }
 }

@@ -25,7 +25,7 @@ use crate::impact::opens_anything_to_all;
 use crate::part::{Lookup, Whole};
 use crate::principal::{Principal, Subject};
 use crate::prove::Opened;
-use crate::request::{Place, Query};
+use crate::request::{Query, TargetPlace};
 use crate::time::Time;
 use crate::truth::Truth;
 use crate::usage::{Asking, Counter, Thing, Usage};
@@ -114,7 +114,7 @@ impl Used {
                 continue;
             }
             let scope = query.target.scope();
-            let is_below = !matches!(query.target.place, Place::Scope(_));
+            let is_below = !matches!(query.target.place, TargetPlace::Scope(_));
             let bounding = let_through(&mut decider, &query);
             for mut statements in std::iter::once(counter.granting().to_vec()).chain(bounding) {
                 statements.sort_unstable();

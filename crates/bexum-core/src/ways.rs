@@ -28,7 +28,7 @@ use crate::engine::{Closure, Decider, Engine, Index};
 use crate::estate::Estate;
 use crate::impact::{Cell, Compared, Comparison, differences};
 use crate::origin::Spanned;
-use crate::part::{Besides, Lookup, Part, Places, Whole};
+use crate::part::{Besides, EstatePart, Lookup, Places, Whole};
 use crate::principal::Principal;
 use crate::request::{Query, Request, RequestFault};
 use crate::trace::Recorder;
@@ -140,9 +140,9 @@ impl Candidate {
 
 /// Where things stand in an estate, for searches: found out once, beside its engine.
 #[derive(Debug)]
-pub struct Known(Lookup);
+pub struct WayLookup(Lookup);
 
-impl Known {
+impl WayLookup {
     /// That of the estate that is `declared`.
     #[must_use]
     pub fn new(declared: &Declarations, estate: &Estate) -> Self {
@@ -152,19 +152,19 @@ impl Known {
 
 /// A search for ways from one decision to the other.
 #[derive(Debug)]
-pub struct Search<'s> {
+pub struct WaySearch<'s> {
     declared: &'s Declarations,
     engine: &'s Engine,
     request: &'s Request<'s>,
     wanted: Verdict,
     lookup: Lookup,
     /// Parts of the estate that were made, by what they hold.
-    parts: Mutex<FxHashMap<Extent, Arc<Part>>>,
+    parts: Mutex<FxHashMap<Extent, Arc<EstatePart>>>,
     /// How many principals these are, as far as they were counted.
     numbers: Mutex<FxHashMap<Concerned, usize>>,
 }
 
-impl<'s> Search<'s> {
+impl<'s> WaySearch<'s> {
     /// Gets ready. `engine` decides the estate that is `declared`. What the ways lead to is what
     /// the request does not come to now.
     ///
@@ -175,7 +175,7 @@ impl<'s> Search<'s> {
         engine: &'s Engine,
         request: &'s Request<'s>,
     ) -> Result<Self, RequestFault> {
-        Self::with(declared, Known::new(declared, engine.estate()), engine, request)
+        Self::with(declared, WayLookup::new(declared, engine.estate()), engine, request)
     }
 
     /// The same, with what is known of the estate.
@@ -184,7 +184,7 @@ impl<'s> Search<'s> {
     /// A request that is none.
     pub fn with(
         declared: &'s Declarations,
-        Known(lookup): Known,
+        WayLookup(lookup): WayLookup,
         engine: &'s Engine,
         request: &'s Request<'s>,
     ) -> Result<Self, RequestFault> {
@@ -297,7 +297,7 @@ impl<'s> Search<'s> {
     }
 
     /// The part of the estate in which a step is tried.
-    fn part(&self, extent: &Extent) -> Arc<Part> {
+    fn part(&self, extent: &Extent) -> Arc<EstatePart> {
         let locked = || self.parts.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(part) = locked().get(extent) {
             return Arc::clone(part);
@@ -312,7 +312,7 @@ impl<'s> Search<'s> {
         Whole { declared: self.declared, engine: self.engine, lookup: &self.lookup }
     }
 
-    fn make_part(&self, extent: &Extent) -> Part {
+    fn make_part(&self, extent: &Extent) -> EstatePart {
         let Extent { concerned, places, into, .. } = extent;
         let (estate, request) = (self.estate(), self.request);
         let mut seeds: Vec<Principal> = match (concerned, places) {
@@ -350,7 +350,7 @@ impl<'s> Search<'s> {
     }
 
     /// The part of the estate after a step; `None` where it cannot be made.
-    fn after(&self, part: &Part, step: &Step) -> Option<(Declarations, Engine)> {
+    fn after(&self, part: &EstatePart, step: &Step) -> Option<(Declarations, Engine)> {
         let mut declared = part.declared.clone();
         self.add_policies(&mut declared, step);
         let estate = edited(&mut declared, part.engine.estate(), step)?;
@@ -413,7 +413,7 @@ impl<'s> Search<'s> {
     /// looked for.
     fn compare(
         &self,
-        part: &Part,
+        part: &EstatePart,
         after: (&Declarations, &Engine),
         extent: &Extent,
         most: usize,
@@ -446,7 +446,7 @@ impl<'s> Search<'s> {
     /// A part of the estate without a step and with it, and those whom the step concerns.
     fn beside<'c>(
         &'c self,
-        part: &'c Part,
+        part: &'c EstatePart,
         (declared, after): (&Declarations, &'c Engine),
         extent: &Extent,
     ) -> Option<(Comparison<'c>, Vec<String>)> {

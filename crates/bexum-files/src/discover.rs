@@ -42,7 +42,7 @@ pub(crate) fn estate_file(named: &Path) -> Result<PathBuf, &'static str> {
 
 /// A file to read: where it is shown, and where it really is.
 #[derive(Debug)]
-pub(crate) struct Found {
+pub(crate) struct FoundFile {
     /// Below the root, by the way it was found.
     pub(crate) shown: PathBuf,
     /// Canonical.
@@ -121,7 +121,7 @@ struct Discovery<'t, T> {
 ///
 /// Folders and files are taken under their real names before links are followed, so a link never
 /// renames what stands in the estate itself.
-pub(crate) fn discover(root: &Path, tree: &impl Tree) -> (Vec<Found>, Vec<Problem>) {
+pub(crate) fn discover(root: &Path, tree: &impl Tree) -> (Vec<FoundFile>, Vec<Problem>) {
     let mut search = Discovery {
         tree,
         root: root.to_path_buf(),
@@ -141,8 +141,8 @@ pub(crate) fn discover(root: &Path, tree: &impl Tree) -> (Vec<Found>, Vec<Proble
             search.follow(link);
         }
     }
-    let mut files: Vec<Found> =
-        search.files.into_iter().map(|(real, shown)| Found { shown, real }).collect();
+    let mut files: Vec<FoundFile> =
+        search.files.into_iter().map(|(real, shown)| FoundFile { shown, real }).collect();
     files.sort_by(|a, b| a.shown.cmp(&b.shown));
     if files.len() > MOST_FILES {
         search.problems.push(Problem::TooManyFiles { count: files.len(), most: MOST_FILES });

@@ -18,17 +18,17 @@ use crate::texts::laid::replace;
 #[derive(Debug)]
 pub struct Workspace {
     loaded: Loaded,
-    parts: Vec<Arc<Part>>,
+    parts: Vec<Arc<FileDeclarations>>,
 }
 
 /// What one file declares; it has no fault.
 #[derive(Debug)]
-struct Part {
+struct FileDeclarations {
     estate: Option<String>,
     declared: Declarations,
 }
 
-impl Part {
+impl FileDeclarations {
     fn of(decoded: &Decoded) -> Self {
         Self { estate: decoded.estate.clone(), declared: decoded.declared.clone() }
     }
@@ -91,17 +91,17 @@ impl Workspace {
     fn new(
         sources: Sources,
         problems: Vec<crate::Problem>,
-        known: impl Fn(&Sources, usize) -> Option<Arc<Part>> + Sync,
+        known: impl Fn(&Sources, usize) -> Option<Arc<FileDeclarations>> + Sync,
     ) -> Result<Self, Box<Failure>> {
         let both = |place: usize| match known(&sources, place) {
             Some(part) => (part.decoded(), part),
             None => {
                 let decoded = load::decode_one(&sources, place);
-                let part = Part::of(&decoded);
+                let part = FileDeclarations::of(&decoded);
                 (decoded, Arc::new(part))
             }
         };
-        let (decoded, parts): (Vec<Decoded>, Vec<Arc<Part>>) =
+        let (decoded, parts): (Vec<Decoded>, Vec<Arc<FileDeclarations>>) =
             (0..sources.files.len()).into_par_iter().map(both).unzip();
         let (sources, declared) = load::gather(sources, problems, decoded)?;
         let loaded = load::build(sources, &declared)?;

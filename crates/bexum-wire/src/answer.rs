@@ -426,7 +426,7 @@ impl Shape<'_> {
         }
     }
 
-    fn part(&self, part: &trace::Part) -> Part {
+    fn part(&self, part: &trace::ConditionPart) -> Part {
         Part {
             text: part.text.clone(),
             truth: part.truth.into(),
@@ -434,7 +434,7 @@ impl Shape<'_> {
         }
     }
 
-    fn seen(&self, seen: &trace::Seen) -> Seen {
+    fn seen(&self, seen: &trace::SeenAttribute) -> Seen {
         let attribute = seen.reference.written(&self.estate.attribute_names);
         let (state, value, from) = match &seen.state {
             SeenState::Absent => (State::Absent, None, None),

@@ -5,7 +5,9 @@ use std::collections::BTreeMap;
 use bexum_core::catalogue::ActionSet;
 use bexum_core::engine::{Cells as CoreCells, Decider, Engine};
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Access as CoreAccess, Row as CoreRow, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{
+    self, Access as CoreAccess, AccessTarget, Row as CoreRow, TargetSort, Viewpoint,
+};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -84,13 +86,13 @@ pub enum Sort {
     SomeItems,
 }
 
-impl From<SpotSort> for Sort {
-    fn from(sort: SpotSort) -> Self {
+impl From<TargetSort> for Sort {
+    fn from(sort: TargetSort) -> Self {
         match sort {
-            SpotSort::Scope => Self::Scope,
-            SpotSort::Identity => Self::Identity,
-            SpotSort::Items => Self::Items,
-            SpotSort::Pattern => Self::SomeItems,
+            TargetSort::Scope => Self::Scope,
+            TargetSort::Identity => Self::Identity,
+            TargetSort::Items => Self::Items,
+            TargetSort::Pattern => Self::SomeItems,
         }
     }
 }
@@ -180,52 +182,67 @@ impl<'e> Rows<'e> {
         row: &CoreRow,
     ) -> Row {
         let cells = viewpoints.zip(&row.access);
-        let cells = cells.map(|(viewpoint, access)| self.access(viewpoint, &row.spot, access));
+        let cells = cells.map(|(viewpoint, access)| self.access(viewpoint, &row.target, access));
         let cells = cells.collect();
-        Row { path: row.spot.shown.clone(), sort: row.spot.sort.into(), principals: None, cells }
+        Row {
+            path: row.target.shown.clone(),
+            sort: row.target.sort.into(),
+            principals: None,
+            cells,
+        }
     }
 
     /// What people with the same access can do at a place.
     pub fn of_place(
         &mut self,
         anybody: &Viewpoint,
-        spot: &Spot,
+        target: &AccessTarget,
         (access, who): &(CoreAccess, Vec<Principal>),
     ) -> Row {
-        let cells = vec![self.access(&anybody.seen_by(who[0]), spot, access)];
-        self.row(spot, who, cells)
+        let cells = vec![self.access(&anybody.seen_by(who[0]), target, access)];
+        self.row(target, who, cells)
     }
 
     /// What somebody can do at a place of the actions that were asked about.
     pub fn of_action(&mut self, anybody: &Viewpoint, who: Principal, row: &CoreRow) -> Row {
         // What was not asked about is not denied, so nothing is said of that.
-        let told = self.allowed(&anybody.seen_by(who), &row.spot, &row.access[0]);
-        self.row(&row.spot, &[who], vec![told])
+        let told = self.allowed(&anybody.seen_by(who), &row.target, &row.access[0]);
+        self.row(&row.target, &[who], vec![told])
     }
 
-    fn row(&self, spot: &Spot, who: &[Principal], cells: Vec<Access>) -> Row {
+    fn row(&self, target: &AccessTarget, who: &[Principal], cells: Vec<Access>) -> Row {
         let names = who.iter().map(|who| self.engine.estate().principal_id(*who)).collect();
-        Row { path: spot.shown.clone(), sort: spot.sort.into(), principals: Some(names), cells }
+        Row { path: target.shown.clone(), sort: target.sort.into(), principals: Some(names), cells }
     }
 
-    fn access(&mut self, viewpoint: &Viewpoint, spot: &Spot, access: &CoreAccess) -> Access {
+    fn access(
+        &mut self,
+        viewpoint: &Viewpoint,
+        target: &AccessTarget,
+        access: &CoreAccess,
+    ) -> Access {
         let estate = self.engine.estate();
-        let mut told = self.allowed(viewpoint, spot, access);
+        let mut told = self.allowed(viewpoint, target, access);
         let own = &access.own;
         let denied = |i: &usize| {
             let is_wanted = self.wanted.is_none_or(|wanted| wanted.contains(*i));
             is_wanted && !own.allow.contains(*i) && !own.depends.contains(*i)
         };
-        let denied = spot.applicable(estate).ones().filter(denied);
+        let denied = target.applicable(estate).ones().filter(denied);
         told.deny = Some(denied.map(|i| estate.catalogue.actions[i].name.to_string()).collect());
         told
     }
 
     /// What is not denied, by itself and by each role.
-    fn allowed(&mut self, viewpoint: &Viewpoint, spot: &Spot, access: &CoreAccess) -> Access {
-        let own = self.cells(viewpoint, spot, &access.own);
+    fn allowed(
+        &mut self,
+        viewpoint: &Viewpoint,
+        target: &AccessTarget,
+        access: &CoreAccess,
+    ) -> Access {
+        let own = self.cells(viewpoint, target, &access.own);
         let by_role = access.by_role.iter().map(|(role, cells)| ByRole {
-            cells: self.cells(&viewpoint.acting(Some(*role)), spot, cells),
+            cells: self.cells(&viewpoint.acting(Some(*role)), target, cells),
             role: self.engine.estate().principal_id(Principal::Role(*role)),
         });
         let by_role = by_role.collect();
@@ -233,10 +250,10 @@ impl<'e> Rows<'e> {
     }
 
     /// What is not denied, in one session.
-    fn cells(&mut self, session: &Viewpoint, spot: &Spot, cells: &CoreCells) -> Cells {
+    fn cells(&mut self, session: &Viewpoint, target: &AccessTarget, cells: &CoreCells) -> Cells {
         let estate = self.engine.estate();
         let name = |i: usize| estate.catalogue.actions[i].name.to_string();
-        let query = |i| session.query(spot, estate.catalogue.action_at(i));
+        let query = |i| session.query(target, estate.catalogue.action_at(i));
         let depends = cells.depends.ones().map(|i| {
             let doubt = reach::doubt(&mut self.decider, &query(i));
             Depends { action: name(i), needs: doubt.attributes, conditions: doubt.conditions }

@@ -9,7 +9,7 @@ use bexum_core::estate::Estate;
 use bexum_core::id::KindId;
 use bexum_core::principal::Principal;
 use bexum_core::time::{Phase, Window as CoreWindow};
-use bexum_core::trace::{BriefRoute, Step};
+use bexum_core::trace::{BriefRoute, RouteStep};
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::{Map, Value as Json, json};
@@ -56,7 +56,7 @@ pub fn window(window: CoreWindow, at: Time) -> Json {
 /// long way the middle is one element that says how many are left out.
 #[must_use]
 pub fn route(estate: &Estate, from: Principal, route: &BriefRoute) -> Json {
-    let id = |step: &Step| Json::from(estate.principal_id(step.into));
+    let id = |step: &RouteStep| Json::from(estate.principal_id(step.into));
     let mut all = vec![Json::from(estate.principal_id(from))];
     all.extend(route.first.iter().map(id));
     all.extend((route.left_out > 0).then(|| json!({ "left-out": route.left_out })));

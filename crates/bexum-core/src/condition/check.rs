@@ -5,7 +5,7 @@ use std::ops::Range;
 use super::ast::{Expression, Operand, Operator, Path, Root};
 use super::fact::{Fact, Scalar};
 use super::operators::{Block, Takes, compare, parse_address};
-use super::program::{Draft, Literal, Program, Step, Term};
+use super::program::{ConditionStep, Draft, Literal, Program, Term};
 use super::typed::Typed;
 use super::{ConditionFault, Located, parser};
 use crate::attribute::{AttributeNames, TARGET_BUILTINS, Value, WHO_BUILTINS};
@@ -190,25 +190,25 @@ impl Checker<'_> {
         let nowhere = [0..0, 0..0];
         match expression {
             Expression::And(parts) | Expression::Or(parts) => {
-                let here = self.program.push(Step::Not, nowhere);
+                let here = self.program.push(ConditionStep::Not, nowhere);
                 parts.iter().for_each(|part| self.check(part));
                 let end = self.program.steps.len() as u32;
                 self.program.steps[here] = match expression {
-                    Expression::And(_) => Step::And(end),
-                    _ => Step::Or(end),
+                    Expression::And(_) => ConditionStep::And(end),
+                    _ => ConditionStep::Or(end),
                 };
             }
             Expression::Not(inner) => {
-                self.program.push(Step::Not, nowhere);
+                self.program.push(ConditionStep::Not, nowhere);
                 self.check(inner);
             }
             Expression::IsSet(path) => self.check_is_set(path),
             Expression::Bare(path) => {
-                let step = Step::Bare(self.check_path(path));
+                let step = ConditionStep::Bare(self.check_path(path));
                 self.program.push(step, [path.span.clone(), 0..0]);
             }
             Expression::Constant(constant) => {
-                self.program.push(Step::Constant(*constant), nowhere);
+                self.program.push(ConditionStep::Constant(*constant), nowhere);
             }
             Expression::Compare(left, operator, right) => {
                 let before = self.faults.len();
@@ -219,7 +219,7 @@ impl Checker<'_> {
                 let spans = [left.span(), right.span()];
                 let left = self.check_operand(left, *operator);
                 let right = self.check_operand(right, *operator);
-                self.program.push(Step::Compare(left, *operator, right), spans);
+                self.program.push(ConditionStep::Compare(left, *operator, right), spans);
             }
         }
     }
@@ -232,16 +232,16 @@ impl Checker<'_> {
         let below =
             if declared.get(&path.name).is_some() { &[] } else { declared.below(&path.name) };
         if below.is_empty() {
-            let step = Step::IsSet(self.resolve(path));
+            let step = ConditionStep::IsSet(self.resolve(path));
             self.program.push(step, [path.span.clone(), 0..0]);
             return;
         }
-        let here = self.program.push(Step::Not, [0..0, 0..0]);
+        let here = self.program.push(ConditionStep::Not, [0..0, 0..0]);
         for name in below {
-            let step = Step::IsSet(resolve_reference(path.root, name, self.names));
+            let step = ConditionStep::IsSet(resolve_reference(path.root, name, self.names));
             self.program.push(step, [path.span.clone(), 0..0]);
         }
-        self.program.steps[here] = Step::Or(self.program.steps.len() as u32);
+        self.program.steps[here] = ConditionStep::Or(self.program.steps.len() as u32);
     }
 
     fn check_path(&mut self, path: &Path) -> Reference {

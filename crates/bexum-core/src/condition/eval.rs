@@ -4,7 +4,7 @@ use super::ast::Operator;
 use super::check::{Condition, Reference};
 use super::fact::{Fact, Scalar};
 use super::operators::{compare, within_blocks};
-use super::program::{Literal, Precomputed, Program, Step, Term};
+use super::program::{ConditionStep, Literal, Precomputed, Program, Term};
 use crate::time::Time;
 use crate::truth::Truth;
 
@@ -53,16 +53,16 @@ impl Condition {
         let program = &self.program;
         let text = &self.text[program.span(at)];
         let text = match program.steps[at] {
-            Step::And(_) | Step::Or(_) => {
+            ConditionStep::And(_) | ConditionStep::Or(_) => {
                 for part in program.parts(at).filter(|part| eval(program, *part, facts) == truth) {
                     self.blame_part(part, facts, truth, found);
                 }
                 return;
             }
-            Step::Not => return self.blame_part(at + 1, facts, truth.negate(), found),
-            Step::Constant(_) => return,
-            Step::IsSet(_) => format!("{text} is set"),
-            Step::Bare(_) | Step::Compare(..) => text.to_owned(),
+            ConditionStep::Not => return self.blame_part(at + 1, facts, truth.negate(), found),
+            ConditionStep::Constant(_) => return,
+            ConditionStep::IsSet(_) => format!("{text} is set"),
+            ConditionStep::Bare(_) | ConditionStep::Compare(..) => text.to_owned(),
         };
         let references = program.references(at).map(|(reference, _)| reference).collect();
         found.push(Blame { text, truth, references });
@@ -83,7 +83,7 @@ pub struct Blame {
 /// What the part at `at` comes to.
 fn eval(program: &Program, at: usize, facts: &impl Facts) -> Truth {
     match program.steps[at] {
-        Step::And(end) => {
+        ConditionStep::And(end) => {
             let mut least = Truth::True;
             let mut part = at + 1;
             while part < end as usize && least != Truth::False {
@@ -92,7 +92,7 @@ fn eval(program: &Program, at: usize, facts: &impl Facts) -> Truth {
             }
             least
         }
-        Step::Or(end) => {
+        ConditionStep::Or(end) => {
             let mut greatest = Truth::False;
             let mut part = at + 1;
             while part < end as usize && greatest != Truth::True {
@@ -101,15 +101,15 @@ fn eval(program: &Program, at: usize, facts: &impl Facts) -> Truth {
             }
             greatest
         }
-        Step::Not => eval(program, at + 1, facts).negate(),
-        Step::IsSet(reference) => facts.is_set(reference),
-        Step::Bare(reference) => match facts.fact(reference) {
+        ConditionStep::Not => eval(program, at + 1, facts).negate(),
+        ConditionStep::IsSet(reference) => facts.is_set(reference),
+        ConditionStep::Bare(reference) => match facts.fact(reference) {
             Fact::Absent => Truth::False,
             Fact::Scalar(Scalar::Boolean(b)) => Truth::from(b),
             _ => Truth::Undecided,
         },
-        Step::Constant(constant) => Truth::from(constant),
-        Step::Compare(left, operator, right) => {
+        ConditionStep::Constant(constant) => Truth::from(constant),
+        ConditionStep::Compare(left, operator, right) => {
             let ((left, left_precomputed), (right, right_precomputed)) =
                 (side(program, left, facts), side(program, right, facts));
             match (&left, &right) {

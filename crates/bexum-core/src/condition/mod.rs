@@ -22,7 +22,7 @@ pub use check::{Condition, Reference};
 pub(crate) use operators::compare as compare_values;
 pub(crate) use operators::fits as is_fitting;
 pub(crate) use operators::{Takes, is_address, range_ends};
-pub(crate) use program::{Precomputed, Program, Step, Term};
+pub(crate) use program::{ConditionStep, Precomputed, Program, Term};
 pub(crate) use token::text_literals;
 pub(crate) use typed::Typed;
 

@@ -12,7 +12,7 @@ use crate::time::Time;
 /// of.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct Program {
-    pub(crate) steps: Box<[Step]>,
+    pub(crate) steps: Box<[ConditionStep]>,
     pub(crate) literals: Box<[Literal]>,
     /// Where the attributes and literals of each step stand in the text.
     spans: Box<[[Range<u32>; 2]]>,
@@ -20,7 +20,7 @@ pub(crate) struct Program {
 
 /// A part of an expression.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Step {
+pub(crate) enum ConditionStep {
     /// `and` of the parts that follow, up to this step.
     And(u32),
     /// `or`, likewise.
@@ -95,8 +95,8 @@ impl Program {
     /// The step after the part that begins at `at`.
     pub(super) fn after(&self, at: usize) -> usize {
         match self.steps[at] {
-            Step::And(end) | Step::Or(end) => end as usize,
-            Step::Not => self.after(at + 1),
+            ConditionStep::And(end) | ConditionStep::Or(end) => end as usize,
+            ConditionStep::Not => self.after(at + 1),
             _ => at + 1,
         }
     }
@@ -124,9 +124,14 @@ impl Program {
         at: usize,
     ) -> impl Iterator<Item = (Reference, Range<usize>)> + '_ {
         let named = match self.steps[at] {
-            Step::IsSet(reference) | Step::Bare(reference) => [Some(reference), None],
-            Step::Compare(left, _, right) => [left.attribute(), right.attribute()],
-            Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => [None, None],
+            ConditionStep::IsSet(reference) | ConditionStep::Bare(reference) => {
+                [Some(reference), None]
+            }
+            ConditionStep::Compare(left, _, right) => [left.attribute(), right.attribute()],
+            ConditionStep::And(_)
+            | ConditionStep::Or(_)
+            | ConditionStep::Not
+            | ConditionStep::Constant(_) => [None, None],
         };
         let spans = self.spans[at].iter().map(|span| span.start as usize..span.end as usize);
         named.into_iter().zip(spans).filter_map(|(reference, span)| Some((reference?, span)))
@@ -136,14 +141,14 @@ impl Program {
 /// Program on its way.
 #[derive(Debug, Default)]
 pub(super) struct Draft {
-    pub(super) steps: Vec<Step>,
+    pub(super) steps: Vec<ConditionStep>,
     literals: Vec<Literal>,
     spans: Vec<[Range<u32>; 2]>,
 }
 
 impl Draft {
     /// Adds a step, and says which it is; a condition's text is far within `u32`.
-    pub(super) fn push(&mut self, step: Step, spans: [Range<usize>; 2]) -> usize {
+    pub(super) fn push(&mut self, step: ConditionStep, spans: [Range<usize>; 2]) -> usize {
         self.steps.push(step);
         self.spans.push(spans.map(|span| span.start as u32..span.end as u32));
         self.steps.len() - 1

@@ -13,7 +13,7 @@ use crate::pattern::matching::Braces;
 use crate::pattern::path::Brace;
 use crate::pattern::residual::FRESH;
 use crate::principal::Principal;
-use crate::request::{Given, Place, Query};
+use crate::request::{Given, Query, TargetPlace};
 use crate::scope::ScopeType;
 use crate::truth::Truth;
 
@@ -90,7 +90,7 @@ impl<'s> EvalContext<'s> {
     /// A target's own attribute: an identity's before its place's, a scope's before an item's.
     fn of_target(&self, id: AttributeId) -> Option<(Source, Fact<'s>)> {
         let target = &self.query.target;
-        if let Place::Identity(who, _) = target.place
+        if let TargetPlace::Identity(who, _) = target.place
             && let Some(value) = self.index.estate().identity(who)?.attributes.value(id)
         {
             return Some((Source::Identity(who), Fact::of(value)));
@@ -106,12 +106,12 @@ impl<'s> EvalContext<'s> {
     }
 
     fn is_open_item(&self) -> bool {
-        self.query.item_is_open && matches!(self.query.target.place, Place::Item(_))
+        self.query.item_is_open && matches!(self.query.target.place, TargetPlace::Item(_))
     }
 
     fn target_has(&self, id: AttributeId) -> Truth {
         let target = &self.query.target;
-        if let Place::Identity(who, _) = target.place
+        if let TargetPlace::Identity(who, _) = target.place
             && self.index.estate().identity(who).is_some_and(|who| who.attributes.has(id))
         {
             return Truth::True;
@@ -157,7 +157,7 @@ impl<'s> EvalContext<'s> {
         use TargetAttribute as R;
         let (index, estate, target) = (self.index, self.index.estate(), &self.query.target);
         let identity = match target.place {
-            Place::Identity(who, _) => Some(who),
+            TargetPlace::Identity(who, _) => Some(who),
             _ => None,
         };
         let windowed = |list: &'s [NamesWritten]| match identity {
@@ -191,7 +191,7 @@ impl<'s> EvalContext<'s> {
     fn target_kind(&self) -> &'s str {
         let estate = self.index.estate();
         match self.query.target.place {
-            Place::Scope(id) => {
+            TargetPlace::Scope(id) => {
                 let scope = estate.scope(id);
                 match (scope.scope_type, scope.kind) {
                     (ScopeType::Account | ScopeType::Subscription, _) => scope.scope_type.word(),
@@ -199,12 +199,12 @@ impl<'s> EvalContext<'s> {
                     (_, None) => "namespace",
                 }
             }
-            Place::Item(_) => {
+            TargetPlace::Item(_) => {
                 let action = estate.catalogue.action(self.query.action);
                 &estate.catalogue.kind(action.kind).name
             }
-            Place::Identity(who, _) => crate::estate::Estate::principal_type(who).word(),
-            Place::Policy(..) => "policy",
+            TargetPlace::Identity(who, _) => crate::estate::Estate::principal_type(who).word(),
+            TargetPlace::Policy(..) => "policy",
         }
     }
 

@@ -6,7 +6,7 @@ use crate::catalogue::TargetClass;
 use crate::estate::Estate;
 use crate::id::{AttributeId, KindId, PolicyId, ScopeId};
 use crate::principal::Subject;
-use crate::request::Place;
+use crate::request::TargetPlace;
 use crate::scope::ScopeType;
 use crate::time::Window;
 
@@ -187,7 +187,7 @@ impl ScopeIndex {
     }
 
     /// What the catalogue sees in a target, as [`Target::class`](crate::request::Target::class).
-    pub(crate) fn class(&self, place: Place) -> TargetClass {
+    pub(crate) fn class(&self, place: TargetPlace) -> TargetClass {
         TargetClass::of_place(place, |id| {
             let node = &self.nodes[id.index()];
             (node.scope_type, node.kind)

@@ -14,7 +14,7 @@ use super::subjects::SubjectSets;
 use crate::catalogue::ActionSet;
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::{Effect, Policy};
-use crate::request::{Place, Query};
+use crate::request::{Query, TargetPlace};
 use crate::time::{Time, Window};
 use crate::truth::Truth;
 
@@ -241,7 +241,7 @@ fn parts(index: &Index, query: &Query<'_>, mask: &ActionSet) -> Vec<(ActionId, A
     let mut parts: Vec<(ActionId, ActionSet)> = Vec::new();
     for i in mask.ones() {
         let kind = catalogue.actions[i].kind;
-        let whole = !matches!(query.target.place, Place::Item(_));
+        let whole = !matches!(query.target.place, TargetPlace::Item(_));
         let same =
             parts.iter_mut().find(|(first, _)| whole || catalogue.action(*first).kind == kind);
         match same {

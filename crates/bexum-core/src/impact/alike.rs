@@ -123,7 +123,7 @@ impl<'c, 'e> Shared<'c, 'e> {
                     may_apply(i, class)
                         || scope.holds_items() && may_apply(i, TargetClass::Item(scope.kind))
                 });
-                may_apply || self.comparison.spots[i].has_identities(id)
+                may_apply || self.comparison.targets[i].has_identities(id)
             })
         };
         let all = self.places.all().zip(&self.places.scopes);

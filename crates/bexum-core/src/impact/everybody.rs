@@ -19,7 +19,7 @@ use super::changes::{At, Change, Changes, Lists, Numbered};
 use super::held::{HeldTask, HeldTasks, held_tasks, with_held};
 use super::place_classes::PlaceClasses;
 use super::sessions::{Compared, Concerned, InBoth, RolesChanged};
-use super::touches::{Part, PartPlace};
+use super::touches::{TouchedPart, TouchedPlace};
 use crate::each::{Each, in_parts};
 use crate::engine::Index;
 use crate::reach::Limited;
@@ -74,7 +74,7 @@ pub(super) struct Task {
 
 /// What was found out of some sessions at some places.
 #[derive(Default)]
-pub(super) struct Known {
+pub(super) struct KnownChanges {
     /// By what is seen: the places at which something comes to something else, and what.
     pub(super) there: FxHashMap<u32, Vec<At>>,
     pub(super) changes: Numbered<Arc<[Change]>>,
@@ -93,7 +93,7 @@ pub(super) fn within<'a, T>(all: &'a [(u32, T)], range: &Range<u32>) -> &'a [(u3
     &all[from..until]
 }
 
-impl Known {
+impl KnownChanges {
     /// What comes to something else at some places for those of whom this is seen.
     pub(super) fn changes_at(&self, seen: u32, range: &Range<u32>) -> &[At] {
         self.there.get(&seen).map_or(&[], |there| within(there, range))
@@ -108,7 +108,7 @@ fn together(count: usize) -> usize {
 impl<'e> Comparison<'e> {
     fn classes<'c>(&'c self, shared: &'c Shared<'c, 'e>) -> PlaceClasses<'c> {
         let estates = [self.before, self.after].map(Index::estate);
-        PlaceClasses::new(estates, self.spots.each_ref(), &shared.places)
+        PlaceClasses::new(estates, self.targets.each_ref(), &shared.places)
     }
 
     /// What the change does to these of everybody, in all their sessions.
@@ -126,7 +126,7 @@ impl<'e> Comparison<'e> {
             }
             people.push(person);
         }
-        let mut known = Known::default();
+        let mut known = KnownChanges::default();
         let mut classes = self.classes(&shared);
         let mut compared = self.compared();
         let Tasks { tasks, alike } = tasks(&shared, &people, &mut compared, &mut classes);
@@ -250,7 +250,7 @@ pub(super) fn cover(covered: &mut BTreeMap<u32, u32>, range: &Range<u32>) -> Vec
 }
 
 /// Puts together what was found out, session by session.
-fn changes(shared: &Shared<'_, '_>, people: &[Person<'_>], mut known: Known) -> Changes {
+fn changes(shared: &Shared<'_, '_>, people: &[Person<'_>], mut known: KnownChanges) -> Changes {
     let mut lists = Lists::default();
     let mut list: Vec<At> = Vec::new();
     let mut told: FxHashMap<(u32, Vec<Option<&str>>), u32> = FxHashMap::default();
@@ -334,7 +334,7 @@ impl<'e> Compared<'_, 'e> {
         concerned: &Concerned,
     ) -> Vec<Stretch> {
         let is_bounded = !self.comparison.request.under.is_empty();
-        let policy = |part: &Part| match is_bounded {
+        let policy = |part: &TouchedPart| match is_bounded {
             true => None,
             false => part.policy.clone(),
         };
@@ -376,8 +376,8 @@ impl<'e> Compared<'_, 'e> {
         stretches
     }
 
-    fn range(&self, shared: &Shared<'_, 'e>, place: &PartPlace) -> Option<Range<u32>> {
-        let (PartPlace::Below(path) | PartPlace::At(path)) = place else {
+    fn range(&self, shared: &Shared<'_, 'e>, place: &TouchedPlace) -> Option<Range<u32>> {
+        let (TouchedPlace::Below(path) | TouchedPlace::At(path)) = place else {
             return Some(shared.places.all());
         };
         let found = self.sides.iter().enumerate().find_map(|(i, side)| {
@@ -385,7 +385,7 @@ impl<'e> Compared<'_, 'e> {
             Some(shared.places.of(i, id))
         })?;
         Some(match place {
-            PartPlace::At(_) => found..found + 1,
+            TouchedPlace::At(_) => found..found + 1,
             _ => shared.places.below(found),
         })
     }

@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 
 use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
 use super::changes::{At, Change};
-use super::everybody::{Known, Person, Stretch, Task, cover, within};
+use super::everybody::{KnownChanges, Person, Stretch, Task, cover, within};
 use super::place_classes::PlaceClasses;
 use super::sessions::Compared;
 use crate::catalogue::ActionSet;
@@ -34,7 +34,7 @@ pub(super) struct HeldTasks {
 pub(super) fn held_tasks<'e>(
     shared: &Shared<'_, 'e>,
     people: &[Person<'_>],
-    known: &Known,
+    known: &KnownChanges,
     compared: &mut Compared<'_, 'e>,
     classes: &mut PlaceClasses<'_>,
 ) -> HeldTasks {
@@ -139,7 +139,7 @@ pub(super) fn with_held<'p>(
     (person, session): (&'p Person<'_>, usize),
     stretch: &Stretch,
     list: &mut [At],
-    known: &mut Known,
+    known: &mut KnownChanges,
     told: &mut FxHashMap<(u32, Vec<Option<&'p str>>), u32>,
 ) {
     let mut by: BTreeMap<u32, Vec<Option<&'p str>>> = BTreeMap::new();
@@ -173,7 +173,7 @@ impl<'e> Compared<'_, 'e> {
         &mut self,
         shared: &Shared<'_, 'e>,
         people: &[Person<'_>],
-        known: &Known,
+        known: &KnownChanges,
         HeldTask { task, other }: &HeldTask,
     ) -> Box<[bool]> {
         let sessions = &people[task.person].sessions;
@@ -185,8 +185,8 @@ impl<'e> Compared<'_, 'e> {
         let mut allowed: FxHashMap<String, ActionSet> = FxHashMap::default();
         for (place, row) in self.rows(&sessions[task.session].session, path, task.concern.actions())
         {
-            if let Some(spot) = &row[0] {
-                let cells = reach::cells_at(&mut self.sides[0].decider, view, spot, None);
+            if let Some(target) = &row[0] {
+                let cells = reach::cells_at(&mut self.sides[0].decider, view, target, None);
                 allowed.insert(place[path.len()..].to_owned(), cells.allow);
             }
         }

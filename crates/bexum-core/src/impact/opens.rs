@@ -14,7 +14,7 @@ use crate::engine::{Decider, Engine, Index};
 use crate::id::ActionId;
 use crate::pattern::residual::FRESH;
 use crate::prove::{Opened, opened};
-use crate::reach::{Spot, SpotSort, Viewpoint};
+use crate::reach::{AccessTarget, TargetSort, Viewpoint};
 use crate::request::{Request, RequestFault, resolve_target};
 use crate::time::Time;
 
@@ -125,13 +125,13 @@ impl<'e> OwnSessions<'e> {
     }
 
     /// What a row is here.
-    fn spot(&self, row: &Spot) -> Option<Spot> {
+    fn target(&self, row: &AccessTarget) -> Option<AccessTarget> {
         let estate = self.index.estate();
         if row.asked.contains(FRESH) {
             let place = item_at(estate, &row.asked)?;
-            return Some(Spot { sort: SpotSort::Pattern, place, ..row.clone() });
+            return Some(AccessTarget { sort: TargetSort::Pattern, place, ..row.clone() });
         }
-        resolve_target(estate, &row.asked).ok().map(|target| Spot::at(&target))
+        resolve_target(estate, &row.asked).ok().map(|target| AccessTarget::at(&target))
     }
 }
 
@@ -180,15 +180,15 @@ impl<'e> Compared<'_, 'e> {
         mut own: Option<&mut OwnSessions<'e>>,
         is_wanted: &dyn Fn(&str) -> bool,
     ) -> Option<(String, bool)> {
-        let ([_, Some(after)], [_, Some(spot)]) = (session, row) else { return None };
+        let ([_, Some(after)], [_, Some(target)]) = (session, row) else { return None };
         let times = self.times(session);
         let new = &mut self.sides[1].decider;
         let index = new.index;
         let estate = index.estate();
-        let applicable = spot.applicable(estate);
+        let applicable = target.applicable(estate);
         let may_be_allowed = times.into_iter().any(|time| {
             let asking = new.session_of(after.who, &after.also, after.take_up, time);
-            new.may_be_allowed(&asking, spot.scope(), applicable)
+            new.may_be_allowed(&asking, target.scope(), applicable)
         });
         if !may_be_allowed {
             return None;
@@ -225,19 +225,19 @@ impl<'e> Compared<'_, 'e> {
         let [one, other] = &mut self.sides;
         let name = &other.decider.index.estate().catalogue.action(action).name;
         let mut queries = Vec::new();
-        if let (Some(view), Some(spot)) = (before, old)
+        if let (Some(view), Some(target)) = (before, old)
             && let Some(action) = one.decider.index.estate().catalogue.find_action(name)
-            && spot.applicable(one.decider.index.estate()).contains(action.index())
+            && target.applicable(one.decider.index.estate()).contains(action.index())
         {
-            queries.push((&mut one.decider, view.query(spot, action)));
+            queries.push((&mut one.decider, view.query(target, action)));
         }
-        let own_spot = own.as_ref().and_then(|own| own.spot(new));
-        if let (Some(own), Some(spot)) = (own, &own_spot)
+        let own_target = own.as_ref().and_then(|own| own.target(new));
+        if let (Some(own), Some(target)) = (own, &own_target)
             && let Some(action) = own.index.estate().catalogue.find_action(name)
-            && spot.applicable(own.index.estate()).contains(action.index())
+            && target.applicable(own.index.estate()).contains(action.index())
         {
             let sessions = own.sessions.iter_mut();
-            queries.extend(sessions.map(|(decider, view)| (decider, view.query(spot, action))));
+            queries.extend(sessions.map(|(decider, view)| (decider, view.query(target, action))));
         }
         let mut others: Vec<_> =
             queries.iter_mut().map(|(decider, query)| (&mut **decider, &*query)).collect();

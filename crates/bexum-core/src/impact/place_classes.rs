@@ -23,14 +23,14 @@ use super::places::Places;
 use crate::attribute::Value;
 use crate::estate::Estate;
 use crate::id::{AttributeId, ScopeId};
-use crate::pattern::path::{Part, Segment};
+use crate::pattern::path::{Segment, SegmentPart};
 use crate::principal::Principal;
-use crate::reach::Spots;
+use crate::reach::AccessTargets;
 
 /// The classes of the places of two estates.
 pub(super) struct PlaceClasses<'c> {
     estates: [&'c Estate; 2],
-    spots: [&'c Spots<'c>; 2],
+    targets: [&'c AccessTargets<'c>; 2],
     places: &'c Places,
     /// What a name could be told by, once one is asked about.
     names: OnceCell<Names<'c>>,
@@ -81,7 +81,7 @@ impl<'c> Names<'c> {
                     match segment {
                         Segment::Literal(text) => drop(spelled.insert((&**text).into())),
                         // Alone, an attribute's value is one that is known to be one.
-                        Segment::Mixed(parts) if !matches!(parts[..], [Part::Brace(_)]) => {
+                        Segment::Mixed(parts) if !matches!(parts[..], [SegmentPart::Brace(_)]) => {
                             starred.insert(parts.iter().map(piece).collect());
                         }
                         Segment::Mixed(_) | Segment::Any | Segment::Rest => {}
@@ -96,12 +96,12 @@ impl<'c> Names<'c> {
 impl<'c> PlaceClasses<'c> {
     pub(super) fn new(
         estates: [&'c Estate; 2],
-        spots: [&'c Spots<'c>; 2],
+        targets: [&'c AccessTargets<'c>; 2],
         places: &'c Places,
     ) -> Self {
         Self {
             estates,
-            spots,
+            targets,
             places,
             names: OnceCell::new(),
             plain: FxHashMap::default(),
@@ -181,7 +181,7 @@ impl<'c> PlaceClasses<'c> {
                 text.push_str(" none");
                 continue;
             };
-            if self.spots[i].has_identities(id) {
+            if self.targets[i].has_identities(id) {
                 return None;
             }
             let estate = self.estates[i];
@@ -231,10 +231,10 @@ impl<'c> PlaceClasses<'c> {
     }
 }
 
-fn piece<A>(part: &Part<A>) -> Piece {
+fn piece<A>(part: &SegmentPart<A>) -> Piece {
     match part {
-        Part::Text(text) => Piece::Text(text.clone()),
-        Part::Star | Part::Brace(_) => Piece::Anything,
+        SegmentPart::Text(text) => Piece::Text(text.clone()),
+        SegmentPart::Star | SegmentPart::Brace(_) => Piece::Anything,
     }
 }
 

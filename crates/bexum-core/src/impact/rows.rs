@@ -12,8 +12,8 @@ use crate::id::ActionId;
 use crate::items;
 use crate::pattern::path::Segment;
 use crate::pattern::residual::{FRESH, Rest};
-use crate::reach::{Spot, SpotSort, Viewpoint};
-use crate::request::Place;
+use crate::reach::{AccessTarget, TargetSort, Viewpoint};
+use crate::request::TargetPlace;
 
 impl Compared<'_, '_> {
     /// The rows of a scope that one of the estates declares, by what they are called.
@@ -27,15 +27,15 @@ impl Compared<'_, '_> {
         let mut has_items = false;
         for (i, side) in self.sides.iter().enumerate() {
             let Some(id) = side.decider.index.estate().scopes.find(path) else { continue };
-            for spot in self.comparison.spots[i].at(id) {
-                if !self.applies(i, &spot, actions[i]) {
+            for target in self.comparison.targets[i].at(id) {
+                if !self.applies(i, &target, actions[i]) {
                     continue;
                 }
-                match spot.sort {
-                    SpotSort::Items => has_items = true,
+                match target.sort {
+                    TargetSort::Items => has_items = true,
                     _ => {
-                        let row = found.entry(spot.shown.clone()).or_default();
-                        row[i] = Some(spot);
+                        let row = found.entry(target.shown.clone()).or_default();
+                        row[i] = Some(target);
                     }
                 }
             }
@@ -49,7 +49,7 @@ impl Compared<'_, '_> {
                 let row = self.sides.each_ref().map(|side| {
                     let place = item_at(side.decider.index.estate(), &asked)?;
                     let (shown, asked) = (shown.clone(), asked.clone());
-                    Some(Spot { shown, asked, sort: SpotSort::Pattern, place })
+                    Some(AccessTarget { shown, asked, sort: TargetSort::Pattern, place })
                 });
                 // What is declared in either has a row of its own, and so have the items below it.
                 let is_of_another = |side: &Side<'_>| {
@@ -71,12 +71,12 @@ impl Compared<'_, '_> {
         std::array::from_fn(|i| {
             let estate = self.sides[i].decider.index.estate();
             let nearest = estate.scopes.nearest(path)?;
-            let is_it = |spot: &Spot| spot.shown == path;
-            let declared = self.comparison.spots[i].at(nearest).find(is_it);
+            let is_it = |target: &AccessTarget| target.shown == path;
+            let declared = self.comparison.targets[i].at(nearest).find(is_it);
             declared.or_else(|| {
                 let (shown, asked) = (path.to_owned(), path.to_owned());
                 let place = item_at(estate, path)?;
-                Some(Spot { shown, asked, sort: SpotSort::Pattern, place })
+                Some(AccessTarget { shown, asked, sort: TargetSort::Pattern, place })
             })
         })
     }
@@ -102,13 +102,13 @@ impl Compared<'_, '_> {
             let index = side.decider.index;
             let estate = index.estate();
             let Some(nearest) = estate.scopes.nearest(path) else { continue };
-            let spot = Spot {
+            let target = AccessTarget {
                 shown: path.to_owned(),
                 asked: path.to_owned(),
-                sort: SpotSort::Items,
-                place: Place::Item(nearest),
+                sort: TargetSort::Items,
+                place: TargetPlace::Item(nearest),
             };
-            let query = view.query(&spot, ActionId::new(0));
+            let query = view.query(&target, ActionId::new(0));
             let asking = side.decider.session(&query);
             let segments: Vec<&str> = path.split('/').collect();
             let rests_of = |statements: &[StatementInPlay]| {
@@ -215,12 +215,12 @@ fn are_all_told(all: &[(Rest, String)], meetings: &[(usize, usize, String)], man
 }
 
 /// The place of an item by a path of fresh names; `None` where the estate has none there.
-pub(super) fn item_at(estate: &Estate, path: &str) -> Option<Place> {
+pub(super) fn item_at(estate: &Estate, path: &str) -> Option<TargetPlace> {
     let nearest = estate.scopes.nearest(path)?;
     let scope = estate.scope(nearest);
     let below = path.get(scope.path.len() + 1..)?;
     let first = below.split('/').next().unwrap_or_default();
     // Nothing lies below a user, group, role or policy.
     let is_free = estate.identity_at(&format!("{}/{first}", scope.path)).is_none();
-    (is_free && scope.holds_items()).then_some(Place::Item(nearest))
+    (is_free && scope.holds_items()).then_some(TargetPlace::Item(nearest))
 }

@@ -16,8 +16,8 @@ use crate::estate::Estate;
 use crate::id::{ActionId, KindId, PolicyId, ScopeId, StatementId};
 use crate::pattern::PathPattern;
 use crate::policy::{Effect, Statement};
-use crate::reach::{Spot, Viewpoint};
-use crate::request::Place;
+use crate::reach::{AccessTarget, Viewpoint};
+use crate::request::TargetPlace;
 use crate::time::Window;
 use crate::truth::Truth;
 
@@ -37,7 +37,7 @@ pub(super) struct RowSaid<'e> {
     entries: Vec<(Sense, usize, PolicyId, Window)>,
     session: Session<'e>,
     view: Viewpoint,
-    spot: Spot,
+    target: AccessTarget,
     /// What statements can ask of who asks.
     asker: Facts<'e>,
     /// The attributes that the target bears.
@@ -56,7 +56,7 @@ pub(super) type Texts = FxHashMap<(PolicyId, ActionId, Sense), (Told, Asked)>;
 pub(super) fn row_said<'e>(
     decider: &mut Decider<'e>,
     view: &Viewpoint,
-    spot: &Spot,
+    target: &AccessTarget,
 ) -> RowSaid<'e> {
     let session = decider.session_of(view.who, &view.also, view.take_up, view.time);
     let asker = Facts::of(decider, view);
@@ -68,7 +68,7 @@ pub(super) fn row_said<'e>(
     };
     let under = view.under.iter();
     entries.extend(under.map(|policy| (bound(*policy), 0, *policy, Window::ALWAYS)));
-    let chain: Vec<(ScopeId, usize, bool)> = scope_index.chain(spot.scope()).collect();
+    let chain: Vec<(ScopeId, usize, bool)> = scope_index.chain(target.scope()).collect();
     let overs = chain.iter().map(|(at, anchor, _)| (Some(*at), *anchor));
     for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
         scope_index.each_ceiling(over, session.subjects(), |entry| {
@@ -96,16 +96,16 @@ pub(super) fn row_said<'e>(
     for (at, ..) in chain.iter().rev() {
         borne.extend(attributes(estate, &estate.scope(*at).attributes));
     }
-    let identity = match spot.place {
-        Place::Identity(..) | Place::Policy(..) => shown(estate, spot.place, None),
-        Place::Scope(_) | Place::Item(_) => String::new(),
+    let identity = match target.place {
+        TargetPlace::Identity(..) | TargetPlace::Policy(..) => shown(estate, target.place, None),
+        TargetPlace::Scope(_) | TargetPlace::Item(_) => String::new(),
     };
-    let scope = estate.scope(spot.scope());
+    let scope = estate.scope(target.scope());
     let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
-    let is_item = matches!(spot.place, Place::Item(_));
+    let is_item = matches!(target.place, TargetPlace::Item(_));
     let sort = scope.scope_type;
     let rest = format!("{seals:?} {identity} {sort:?} {kind:?} {is_item}");
-    RowSaid { entries, session, view: view.clone(), spot: spot.clone(), asker, borne, rest }
+    RowSaid { entries, session, view: view.clone(), target: target.clone(), asker, borne, rest }
 }
 
 /// A statement in play, or a ceiling: how, where it starts, when, and what it says.
@@ -205,7 +205,7 @@ impl RowSaid<'_> {
     /// whatever moment while who asks is in the same: so estates that differ in what decides nothing
     /// on this row say the same of it.
     pub(super) fn voices_here(&self, index: &Index, action: ActionId) -> Vec<Voice> {
-        let query = self.view.query(&self.spot, action);
+        let query = self.view.query(&self.target, action);
         let estate = index.estate();
         let mut all: Vec<Voice> = Vec::new();
         for &(sense, anchor, policy, window) in &self.entries {

@@ -9,14 +9,14 @@ use rustc_hash::FxHashMap;
 use super::alike::SaysOfSubjects;
 use super::facts::Facts;
 use super::said::{MayTurn, RowSaid, SaidOfAction, Texts, row_said};
-use super::touches::{Part, PartPlace};
+use super::touches::{TouchedPart, TouchedPlace};
 use super::{Cell, Comparison, LimitedIn, Outcome};
 use crate::catalogue::{Action, ActionSet, Catalogue};
 use crate::engine::{Cells, Decider};
 use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
-use crate::prove::{Known, Opened, opened};
-use crate::reach::{self, Limited, Spot, Viewpoint};
+use crate::prove::{KnownAnswers, Opened, opened};
+use crate::reach::{self, AccessTarget, Limited, Viewpoint};
 use crate::request::{Request, RequestFault};
 use crate::time::Time;
 
@@ -68,7 +68,7 @@ impl RolesChanged {
 
 /// Where a change may concern a session, and in what.
 pub(super) struct Concerned {
-    pub(super) parts: Vec<Part>,
+    pub(super) parts: Vec<TouchedPart>,
     /// Whether any action counts, and not only those of the policies that differ, or are tied
     /// otherwise.
     any_action: bool,
@@ -90,7 +90,7 @@ pub(super) struct Turn {
 impl Concerned {
     /// All that a comparison is about.
     fn everything() -> Self {
-        Self { parts: vec![Part::of_any_action(PartPlace::Everywhere)], any_action: true }
+        Self { parts: vec![TouchedPart::of_any_action(TouchedPlace::Everywhere)], any_action: true }
     }
 
     pub(super) fn actions<'c>(&self, comparison: &'c Comparison<'_>) -> ActionsIn<'c> {
@@ -120,16 +120,16 @@ pub struct Compared<'c, 'e> {
     /// The actions of the second estate that the first has not.
     new_actions: Vec<ActionId>,
     /// What was found out of the one who is looked at.
-    pub(super) known: Known,
-    closed: Known,
+    pub(super) known: KnownAnswers,
+    closed: KnownAnswers,
     /// What has a say for subjects, once it was found out.
     pub(super) says: SaysOfSubjects,
 }
 
 /// A session, in each estate that has it.
 pub(super) type InBoth = [Option<Viewpoint>; 2];
-/// A row: what it is called, and in each estate the spot that it is there, if it is any.
-pub(super) type Row = [Option<Spot>; 2];
+/// A row: what it is called, and in each estate the target that it is there, if it is any.
+pub(super) type Row = [Option<AccessTarget>; 2];
 
 impl<'c, 'e> Compared<'c, 'e> {
     pub(super) fn new(comparison: &'c Comparison<'e>, with_later: bool) -> Self {
@@ -155,8 +155,8 @@ impl<'c, 'e> Compared<'c, 'e> {
         };
         Self {
             new_actions,
-            known: Known::default(),
-            closed: Known::default(),
+            known: KnownAnswers::default(),
+            closed: KnownAnswers::default(),
             says: SaysOfSubjects::default(),
             comparison,
             with_later,
@@ -231,7 +231,7 @@ impl<'c, 'e> Compared<'c, 'e> {
         row: &Row,
         cells: &mut [Cell],
     ) {
-        let Some(spot) = &row[0] else { return };
+        let Some(target) = &row[0] else { return };
         if !cells.iter().any(|cell| cell.before < cell.after) {
             return;
         }
@@ -239,7 +239,7 @@ impl<'c, 'e> Compared<'c, 'e> {
         let catalogue = &decider.index.estate().catalogue;
         for (role, session) in others {
             let Some(view) = &session[0] else { continue };
-            let allowed = reach::cells_at(decider, view, spot, None).allow;
+            let allowed = reach::cells_at(decider, view, target, None).allow;
             let rose = cells.iter_mut().filter(|cell| cell.before < cell.after);
             for cell in rose.filter(|cell| cell.held_as.is_none()) {
                 let action = catalogue.find_action(&cell.action);
@@ -299,9 +299,14 @@ impl<'c, 'e> Compared<'c, 'e> {
         Concerned { parts: comparison.touches.of(subjects.into_iter()), any_action: false }
     }
 
-    /// Whether some of these actions apply at a spot of one of the estates.
-    pub(super) fn applies(&self, i: usize, spot: &Spot, actions: Option<&ActionSet>) -> bool {
-        let applicable = spot.applicable(self.sides[i].decider.index.estate());
+    /// Whether some of these actions apply at a target of one of the estates.
+    pub(super) fn applies(
+        &self,
+        i: usize,
+        target: &AccessTarget,
+        actions: Option<&ActionSet>,
+    ) -> bool {
+        let applicable = target.applicable(self.sides[i].decider.index.estate());
         actions.is_none_or(|actions| !applicable.is_disjoint(actions))
     }
 
@@ -366,9 +371,9 @@ impl<'c, 'e> Compared<'c, 'e> {
             let subtree = |path: &String| Some(estate.scopes.subtree(estate.scopes.find(path)?));
             let allowed: Vec<_> = tops.iter().filter_map(subtree).collect();
             let within = concerned.parts.iter().filter_map(|part| match &part.place {
-                PartPlace::Everywhere => Some(0..estate.scopes.len()),
-                PartPlace::Below(path) => subtree(path),
-                PartPlace::At(path) => {
+                TouchedPlace::Everywhere => Some(0..estate.scopes.len()),
+                TouchedPlace::Below(path) => subtree(path),
+                TouchedPlace::At(path) => {
                     estate.scopes.find(path).map(|id| id.index()..id.index() + 1)
                 }
             });
@@ -399,8 +404,8 @@ impl<'c, 'e> Compared<'c, 'e> {
             .each_ref()
             .map(|side| Cells::nothing(side.decider.index.estate().catalogue.actions.len()));
         for i in 0..2 {
-            if let (Some(view), Some(spot)) = (&session[i], &row[i]) {
-                cells[i] = reach::cells_at(&mut self.sides[i].decider, view, spot, actions[i]);
+            if let (Some(view), Some(target)) = (&session[i], &row[i]) {
+                cells[i] = reach::cells_at(&mut self.sides[i].decider, view, target, actions[i]);
             }
         }
         let outcome = |i: usize, action: Option<ActionId>| match action {
@@ -550,9 +555,9 @@ impl<'c, 'e> Compared<'c, 'e> {
         let each = times.into_iter();
         each.map(|time| {
             [0, 1].map(|side| {
-                let (view, spot) = (session[side].as_ref()?, row[side].as_ref()?);
+                let (view, target) = (session[side].as_ref()?, row[side].as_ref()?);
                 let view = Viewpoint { time, ..view.clone() };
-                Some(row_said(&mut self.sides[side].decider, &view, spot))
+                Some(row_said(&mut self.sides[side].decider, &view, target))
             })
         })
         .collect()

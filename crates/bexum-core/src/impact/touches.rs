@@ -14,7 +14,7 @@ use crate::estate::Estate;
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::policy::{Effect, Statement};
 use crate::principal::{Membership, Principal, Subject};
-use crate::request::Place;
+use crate::request::TargetPlace;
 
 /// What differs between two estates, by whom and what it can concern.
 #[derive(Debug, Default)]
@@ -40,23 +40,23 @@ type Tie = (Option<String>, Option<Box<str>>);
 
 /// A part of the tree in which somebody may be concerned.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Part {
-    pub(super) place: PartPlace,
+pub(super) struct TouchedPart {
+    pub(super) place: TouchedPlace,
     /// The policy whose actions it can concern at most; `None`: any action.
     pub(super) policy: Option<Box<str>>,
 }
 
 /// Where a part lies.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum PartPlace {
+pub(super) enum TouchedPlace {
     Everywhere,
     Below(String),
     At(String),
 }
 
-impl Part {
+impl TouchedPart {
     /// A part in which any action counts.
-    pub(super) fn of_any_action(place: PartPlace) -> Self {
+    pub(super) fn of_any_action(place: TouchedPlace) -> Self {
         Self { place, policy: None }
     }
 }
@@ -170,17 +170,17 @@ impl Touches {
     }
 
     /// Where it may concern somebody for whom these subjects count.
-    pub(super) fn of<'s>(&self, subjects: impl Iterator<Item = &'s str>) -> Vec<Part> {
+    pub(super) fn of<'s>(&self, subjects: impl Iterator<Item = &'s str>) -> Vec<TouchedPart> {
         if self.everything {
-            return vec![Part::of_any_action(PartPlace::Everywhere)];
+            return vec![TouchedPart::of_any_action(TouchedPlace::Everywhere)];
         }
-        let below = self.below.iter().cloned().map(PartPlace::Below);
-        let at = self.at.iter().cloned().map(PartPlace::At);
-        let mut found: Vec<Part> = below.chain(at).map(Part::of_any_action).collect();
+        let below = self.below.iter().cloned().map(TouchedPlace::Below);
+        let at = self.at.iter().cloned().map(TouchedPlace::At);
+        let mut found: Vec<TouchedPart> = below.chain(at).map(TouchedPart::of_any_action).collect();
         for ties in subjects.filter_map(|subject| self.subjects.get(subject)) {
             found.extend(ties.iter().map(|(at, policy)| {
-                let place = at.clone().map_or(PartPlace::Everywhere, PartPlace::Below);
-                Part { place, policy: policy.clone() }
+                let place = at.clone().map_or(TouchedPlace::Everywhere, TouchedPlace::Below);
+                TouchedPart { place, policy: policy.clone() }
             }));
         }
         found
@@ -223,7 +223,7 @@ impl Touches {
         let seen = estates.map(|estate| {
             let who = estate.find_principal(id)?;
             let place = estate.identity(who)?.place?;
-            let place = Place::Identity(who, place);
+            let place = TargetPlace::Identity(who, place);
             Some((estate.scope(place.scope()).path.to_string(), shown(estate, place, Some(asked))))
         });
         if seen[0] != seen[1] {
@@ -327,9 +327,9 @@ pub(super) fn attributes(estate: &Estate, of: &Attributes) -> BTreeMap<String, V
 }
 
 /// What conditions can ask of a target that is an identity; only what is asked, if that is known.
-pub(super) fn shown(estate: &Estate, place: Place, asked: Option<&Asked>) -> String {
+pub(super) fn shown(estate: &Estate, place: TargetPlace, asked: Option<&Asked>) -> String {
     let is_asked = |name: &str| asked.is_none_or(|asked| asked.asks(name));
-    let Place::Identity(who, _) = place else { return String::new() };
+    let TargetPlace::Identity(who, _) = place else { return String::new() };
     let members = |list: &[Membership]| -> Vec<String> {
         let mut all: Vec<String> = list
             .iter()

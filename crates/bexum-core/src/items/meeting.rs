@@ -7,7 +7,7 @@ use std::convert::Infallible;
 use rustc_hash::FxHashSet;
 
 use crate::pattern::matching::matches_segment_of;
-use crate::pattern::path::{Part, Segment};
+use crate::pattern::path::{Segment, SegmentPart};
 use crate::pattern::residual::{FRESH, Rest};
 
 /// How many names and letters were taken, which, and how far they lead in each of the patterns.
@@ -70,7 +70,7 @@ fn letters(segment: &Segment<Infallible>) -> Letters {
         Segment::Mixed(parts) => parts
             .iter()
             .flat_map(|part| match part {
-                Part::Text(text) => text.chars().map(Some).collect(),
+                SegmentPart::Text(text) => text.chars().map(Some).collect(),
                 _ => vec![None],
             })
             .collect(),

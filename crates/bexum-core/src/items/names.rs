@@ -10,7 +10,7 @@ use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
 use crate::engine::EvalContext;
 use crate::pattern::matching::Braces as _;
-use crate::pattern::path::{Brace, Part, PathPattern, Segment};
+use crate::pattern::path::{Brace, PathPattern, Segment, SegmentPart};
 use crate::prove::{MOST_WORDS_EACH, Unknowns};
 
 use super::nfa::{Pattern, Piece, of_fits, tell_names_apart};
@@ -222,9 +222,9 @@ impl<'a, 'c> Names<'a, 'c> {
             let Segment::Mixed(parts) = segment else { continue };
             let is_between = pattern.segments[..at].iter().any(is_rest)
                 && pattern.segments[at..].iter().any(is_rest);
-            let loose = parts.iter().filter(|part| !matches!(part, Part::Text(_))).count();
+            let loose = parts.iter().filter(|part| !matches!(part, SegmentPart::Text(_))).count();
             for (part_at, part) in parts.iter().enumerate() {
-                let Part::Brace(brace) = part else { continue };
+                let SegmentPart::Brace(brace) = part else { continue };
                 let Some(domain) = self.unknowns.number(brace.attribute) else { continue };
                 found.push(Open {
                     place: (at, part_at),
@@ -297,9 +297,9 @@ fn fill_segment(
         Segment::Mixed(parts) => {
             for (part_at, part) in parts.iter().enumerate() {
                 match part {
-                    Part::Text(text) => pieces.push(Piece::Text(text.to_string())),
-                    Part::Star => pieces.push(Piece::AnyInSegment),
-                    Part::Brace(brace) => {
+                    SegmentPart::Text(text) => pieces.push(Piece::Text(text.to_string())),
+                    SegmentPart::Star => pieces.push(Piece::AnyInSegment),
+                    SegmentPart::Brace(brace) => {
                         let with = chosen.iter().find(|(place, _)| *place == (at, part_at));
                         match with {
                             Some((_, with)) => pieces.extend_from_slice(with),

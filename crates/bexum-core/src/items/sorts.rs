@@ -10,10 +10,10 @@ use crate::condition::Reference;
 use crate::engine::{Clause, EvalContext};
 use crate::id::ScopeId;
 use crate::pattern::matching::Braces as _;
-use crate::pattern::path::{Brace, Part, PathPattern, Segment};
+use crate::pattern::path::{Brace, PathPattern, Segment, SegmentPart};
 use crate::pattern::residual::Below;
 use crate::prove::{Unknowns, ValueDomain};
-use crate::request::{Place, resolve_target};
+use crate::request::{TargetPlace, resolve_target};
 
 /// A path for each sort of item of `scope` that these tell apart, and whether that is every sort.
 /// The scenes differ in the roles that statements see; their target is a sample item of the scope.
@@ -30,7 +30,7 @@ pub(crate) fn sorts(
     let in_the_way: RefCell<BTreeSet<String>> = RefCell::default();
     let is_item = |below: &str| {
         let found = resolve_target(estate, &format!("{path}{below}"))
-            .is_ok_and(|target| target.place == Place::Item(scope));
+            .is_ok_and(|target| target.place == TargetPlace::Item(scope));
         let first = below.split('/').nth(1).unwrap_or_default();
         if !first.is_empty() && !super::is_item(estate, scope, first) {
             in_the_way.borrow_mut().insert(format!("/{first}"));
@@ -138,7 +138,8 @@ fn letters(
 /// address or a time, or compared with another by its order: which of these a pattern fits that tells
 /// parts of a name apart is more than words can tell.
 fn are_told_by_letters(unknowns: &Unknowns, asked: &[Clause<'_>]) -> bool {
-    let is_in_parts = |part: &Part<Reference>| matches!(part, Part::Star | Part::Brace(_));
+    let is_in_parts =
+        |part: &SegmentPart<Reference>| matches!(part, SegmentPart::Star | SegmentPart::Brace(_));
     let tells_parts = |segment: &Segment<Reference>| match segment {
         Segment::Mixed(parts) => parts.len() > 1 && parts.iter().any(is_in_parts),
         Segment::Literal(_) | Segment::Any | Segment::Rest => false,

@@ -3,7 +3,7 @@
 use super::{Case, Met, Naive};
 use crate::attribute::Value;
 use crate::condition::ast::Root;
-use crate::pattern::path::{BraceRoot, Part, PathPattern, Segment};
+use crate::pattern::path::{BraceRoot, PathPattern, Segment, SegmentPart};
 use crate::truth::Truth;
 
 impl Naive<'_> {
@@ -47,7 +47,12 @@ impl Naive<'_> {
         here.min(self.segments_match(rest, others, case))
     }
 
-    pub(super) fn parts_match(&self, parts: &[Part<String>], name: &str, case: &Case<'_>) -> Truth {
+    pub(super) fn parts_match(
+        &self,
+        parts: &[SegmentPart<String>],
+        name: &str,
+        case: &Case<'_>,
+    ) -> Truth {
         let Some((first, rest)) = parts.split_first() else { return Truth::from(name.is_empty()) };
         let after = |text: &str| {
             name.strip_prefix(text).map_or(Truth::False, |left| self.parts_match(rest, left, case))
@@ -58,9 +63,9 @@ impl Naive<'_> {
             best.unwrap_or(Truth::False)
         };
         match first {
-            Part::Text(text) => after(text),
-            Part::Star => anything(),
-            Part::Brace(brace) => {
+            SegmentPart::Text(text) => after(text),
+            SegmentPart::Star => anything(),
+            SegmentPart::Brace(brace) => {
                 let root = match brace.root {
                     BraceRoot::Who => Root::Who,
                     BraceRoot::Given => Root::Given,

@@ -5,7 +5,7 @@
 
 use std::convert::Infallible;
 
-use super::path::{Brace, Part, PathPattern, PathSet, Segment};
+use super::path::{Brace, PathPattern, PathSet, Segment, SegmentPart};
 use super::residual::NoBraces;
 use crate::truth::Truth;
 
@@ -112,8 +112,8 @@ pub(crate) fn matches_segment<A>(
     }
 }
 
-fn matches_parts<A>(parts: &[Part<A>], name: &str, braces: &impl Braces<A>) -> Truth {
-    if let [Part::Brace(brace)] = parts {
+fn matches_parts<A>(parts: &[SegmentPart<A>], name: &str, braces: &impl Braces<A>) -> Truth {
+    if let [SegmentPart::Brace(brace)] = parts {
         let mut best = Truth::False;
         braces.alternatives(brace, &mut |text| {
             best = best.or(text.map_or(Truth::Undecided, |text| Truth::from(text == name)));
@@ -135,7 +135,7 @@ const SHORT_NAME: usize = 64;
 
 /// The same, with room for what is reached after one part and after the next.
 fn matches_parts_in<'r, A>(
-    parts: &[Part<A>],
+    parts: &[SegmentPart<A>],
     name: &str,
     braces: &impl Braces<A>,
     mut reached: &'r mut [Truth],
@@ -155,9 +155,9 @@ fn matches_parts_in<'r, A>(
             }
         };
         match part {
-            Part::Text(text) => literal(text, next),
-            Part::Star => spread(reached, next, Truth::True),
-            Part::Brace(brace) => braces.alternatives(brace, &mut |text| match text {
+            SegmentPart::Text(text) => literal(text, next),
+            SegmentPart::Star => spread(reached, next, Truth::True),
+            SegmentPart::Brace(brace) => braces.alternatives(brace, &mut |text| match text {
                 Some(text) => literal(text, next),
                 None => spread(reached, next, Truth::Undecided),
             }),

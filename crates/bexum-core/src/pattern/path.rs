@@ -25,7 +25,7 @@ pub struct Brace<A> {
 
 /// A part of a segment.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub enum Part<A> {
+pub enum SegmentPart<A> {
     /// These characters.
     Text(Box<str>),
     /// `*`: any run of characters.
@@ -44,7 +44,7 @@ pub enum Segment<A> {
     /// `**`: any number of segments.
     Rest,
     /// Anything with stars or braces in it.
-    Mixed(Box<[Part<A>]>),
+    Mixed(Box<[SegmentPart<A>]>),
 }
 
 /// One pattern of an `on` list.
@@ -132,10 +132,10 @@ impl<A> PathPattern<A> {
     /// The same pattern over attributes of another form.
     pub(crate) fn map<B>(self, resolve: &mut impl FnMut(BraceRoot, A) -> B) -> PathPattern<B> {
         let mut part = |part| match part {
-            Part::Text(text) => Part::Text(text),
-            Part::Star => Part::Star,
-            Part::Brace(Brace { root, attribute }) => {
-                Part::Brace(Brace { root, attribute: resolve(root, attribute) })
+            SegmentPart::Text(text) => SegmentPart::Text(text),
+            SegmentPart::Star => SegmentPart::Star,
+            SegmentPart::Brace(Brace { root, attribute }) => {
+                SegmentPart::Brace(Brace { root, attribute: resolve(root, attribute) })
             }
         };
         let segments = self.segments.into_iter().map(|segment| match segment {
@@ -155,12 +155,12 @@ impl<A> PathPattern<A> {
     /// The braces in it.
     pub fn braces(&self) -> impl Iterator<Item = &Brace<A>> {
         self.segments.iter().flat_map(|segment| {
-            let parts: &[Part<A>] = match segment {
+            let parts: &[SegmentPart<A>] = match segment {
                 Segment::Mixed(parts) => parts,
                 _ => &[],
             };
             parts.iter().filter_map(|part| match part {
-                Part::Brace(brace) => Some(brace),
+                SegmentPart::Brace(brace) => Some(brace),
                 _ => None,
             })
         })
@@ -186,18 +186,18 @@ fn parse_segment(text: &str) -> Result<Segment<String>, PatternFault> {
     let mut left = text;
     while !left.is_empty() {
         if let Some(rest) = left.strip_prefix('*') {
-            parts.push(Part::Star);
+            parts.push(SegmentPart::Star);
             left = rest;
         } else if let Some(rest) = left.strip_prefix('{') {
             let (inside, rest) = rest.split_once('}').ok_or(PatternFault::Brace)?;
-            parts.push(Part::Brace(parse_brace(inside)?));
+            parts.push(SegmentPart::Brace(parse_brace(inside)?));
             left = rest;
         } else {
             let end = left.find(['*', '{', '}']).unwrap_or(left.len());
             if end == 0 {
                 return Err(PatternFault::Brace); // a `}` without its `{`
             }
-            parts.push(Part::Text(left[..end].into()));
+            parts.push(SegmentPart::Text(left[..end].into()));
             left = &left[end..];
         }
     }

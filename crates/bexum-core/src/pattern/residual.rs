@@ -3,7 +3,7 @@
 use std::convert::Infallible;
 
 use super::matching::{Braces, matches_segment};
-use super::path::{Brace, Part, PathPattern, Segment};
+use super::path::{Brace, PathPattern, Segment, SegmentPart};
 use crate::truth::Truth;
 
 /// What a pattern says of the items below a scope.
@@ -71,7 +71,7 @@ fn example(segment: &Segment<Infallible>, rest: &str) -> String {
         Segment::Mixed(parts) => parts
             .iter()
             .map(|part| match part {
-                Part::Text(text) => &**text,
+                SegmentPart::Text(text) => &**text,
                 _ => FRESH,
             })
             .collect(),
@@ -156,15 +156,18 @@ fn fill<A>(rest: &[Segment<A>], braces: &impl Braces<A>) -> (Vec<Vec<Segment<Inf
     (ways, true)
 }
 
-fn fill_parts<A>(parts: &[Part<A>], braces: &impl Braces<A>) -> (Vec<Segment<Infallible>>, bool) {
+fn fill_parts<A>(
+    parts: &[SegmentPart<A>],
+    braces: &impl Braces<A>,
+) -> (Vec<Segment<Infallible>>, bool) {
     // Stars are `FRESH` here, which no text that stands in a path has in it.
     let mut ways: Vec<String> = vec![String::new()];
     for part in parts {
         let mut here: Vec<String> = Vec::new();
         match part {
-            Part::Text(text) => here.push(text.to_string()),
-            Part::Star => here.push(FRESH.to_owned()),
-            Part::Brace(brace) => braces.alternatives(brace, &mut |text| match text {
+            SegmentPart::Text(text) => here.push(text.to_string()),
+            SegmentPart::Star => here.push(FRESH.to_owned()),
+            SegmentPart::Brace(brace) => braces.alternatives(brace, &mut |text| match text {
                 Some(text) if text.contains(['*', '{', '}']) => {}
                 text => here.push(text.unwrap_or(FRESH).to_owned()),
             }),
@@ -189,13 +192,13 @@ fn with_stars(text: &str) -> Segment<Infallible> {
     if !text.contains(FRESH) {
         return Segment::Literal(text.into());
     }
-    let mut parts: Vec<Part<Infallible>> = Vec::new();
+    let mut parts: Vec<SegmentPart<Infallible>> = Vec::new();
     for (i, piece) in text.split(FRESH).enumerate() {
         if i > 0 {
-            parts.push(Part::Star);
+            parts.push(SegmentPart::Star);
         }
         if !piece.is_empty() {
-            parts.push(Part::Text(piece.into()));
+            parts.push(SegmentPart::Text(piece.into()));
         }
     }
     Segment::Mixed(parts.into())
@@ -205,7 +208,7 @@ fn with_stars(text: &str) -> Segment<Infallible> {
 fn is_any(segment: &Segment<Infallible>) -> bool {
     match segment {
         Segment::Any => true,
-        Segment::Mixed(parts) => parts.iter().all(|part| matches!(part, Part::Star)),
+        Segment::Mixed(parts) => parts.iter().all(|part| matches!(part, SegmentPart::Star)),
         Segment::Literal(_) | Segment::Rest => false,
     }
 }

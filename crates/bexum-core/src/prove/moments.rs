@@ -2,7 +2,7 @@
 
 use crate::condition::eval::Facts as _;
 use crate::condition::fact::{Fact, Scalar};
-use crate::condition::{Condition, Reference, Step, Term};
+use crate::condition::{Condition, ConditionStep, Reference, Term};
 use crate::engine::{Closure, EvalContext, Index};
 use crate::principal::Principal;
 use crate::time::{Time, Window};
@@ -66,7 +66,7 @@ pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found:
     loop {
         let before = tied.len();
         for (_, step) in steps() {
-            let Step::Compare(left, _, right) = step else { continue };
+            let ConditionStep::Compare(left, _, right) = step else { continue };
             let Some((a, b)) = left.attribute().zip(right.attribute()) else { continue };
             for (one, other) in [(a, b), (b, a)] {
                 if tied.contains(&one) && is_open(other) && !tied.contains(&other) {
@@ -80,7 +80,7 @@ pub(super) fn moments_of(context: &EvalContext<'_>, whens: &[&Condition], found:
     }
     let mut moments: Vec<Time> = Vec::new();
     for (when, step) in steps() {
-        let Step::Compare(left, _, right) = step else { continue };
+        let ConditionStep::Compare(left, _, right) = step else { continue };
         let is_tied = |term: Term| term.attribute().is_some_and(|named| tied.contains(&named));
         if !is_tied(left) && !is_tied(right) {
             continue;

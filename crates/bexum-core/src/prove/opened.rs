@@ -12,7 +12,7 @@ use rustc_hash::FxHashMap;
 use super::moments::{LATEST, moments, moments_of};
 use super::print::Print;
 use super::representatives::Unknowns;
-use super::search::{Assignment, Beside, Search, Tree, with_search};
+use super::search::{Assignment, Beside, ProofSearch, Tree, with_search};
 use crate::attribute::AttributeNames;
 use crate::condition::check::TargetAttribute;
 use crate::condition::{Condition, Reference};
@@ -22,7 +22,7 @@ use crate::id::{AttributeId, PolicyId, ScopeId};
 use crate::pattern::residual::FRESH;
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::request::{Place, Query, Target};
+use crate::request::{Query, Target, TargetPlace};
 use crate::time::{Time, Window};
 
 /// Steps in looking for circumstances at one moment.
@@ -43,12 +43,12 @@ pub(crate) enum Opened {
 
 /// What was found out before, by all that it depends on.
 #[derive(Default)]
-pub(crate) struct Known {
+pub(crate) struct KnownAnswers {
     found: FxHashMap<Print, Opened>,
     steps: usize,
 }
 
-impl Known {
+impl KnownAnswers {
     /// Forgets what was found out.
     pub(crate) fn clear(&mut self) {
         self.found.clear();
@@ -69,7 +69,7 @@ pub(crate) type Asked<'a, 'q, 'e> = (&'a mut Decider<'e>, &'a Query<'q>);
 pub(crate) fn opened<'e>(
     others: &mut [Asked<'_, '_, 'e>],
     after: Asked<'_, '_, 'e>,
-    known: &mut Known,
+    known: &mut KnownAnswers,
 ) -> Opened {
     let (new, query) = after;
     let found = opened_as_asked(others, (new, query), known);
@@ -97,7 +97,7 @@ pub(crate) fn opened<'e>(
         others.iter_mut().zip(&concrete).map(|((other, _), query)| (&mut **other, query)).collect();
     // Its name is known only because it was made up, so only what such an item can do counts, and
     // conditions about the attribute itself may single out other names.
-    let mut of_item = Known::default();
+    let mut of_item = KnownAnswers::default();
     let found = opened_as_asked(&mut others, (new, &as_item(query, &path)), &mut of_item);
     known.steps += of_item.steps;
     match found {
@@ -173,7 +173,7 @@ fn open_braces(decider: &mut Decider<'_>, query: &Query<'_>) -> OpenBraces {
 fn opened_as_asked<'e>(
     others: &mut [Asked<'_, '_, 'e>],
     after: Asked<'_, '_, 'e>,
-    known: &mut Known,
+    known: &mut KnownAnswers,
 ) -> Opened {
     let (new, new_query) = after;
     let now = new_query.time;
@@ -284,7 +284,7 @@ fn bounds(decider: &mut Decider<'_>, query: &Query<'_>) -> Vec<Time> {
     let estate = index.estate();
     let first = query.time;
     let ends = |window: Window| window.from.into_iter().chain(window.until);
-    if let Place::Identity(Principal::Group(group), _) = query.target.place {
+    if let TargetPlace::Identity(Principal::Group(group), _) = query.target.place {
         // `target.members` changes as its windows open and close.
         found.extend(estate.group(group).members.iter().flatten().flat_map(|m| ends(m.window)));
     }
@@ -337,7 +337,7 @@ fn each_stay<'e>(
     }
 }
 
-impl Search<'_, '_> {
+impl ProofSearch<'_, '_> {
     /// Whether the request is allowed in some circumstances in which the other one is not.
     fn is_found(&mut self) -> Opened {
         if !self.is_open() {
@@ -366,7 +366,7 @@ impl Search<'_, '_> {
     }
 }
 
-impl Beside for Search<'_, '_> {
+impl Beside for ProofSearch<'_, '_> {
     fn take_in(&self, unknowns: &mut Unknowns) {
         let context = self.context(Effect::Deny);
         self.asked().for_each(|clause| unknowns.take_in(&context, clause));

@@ -15,13 +15,13 @@ use crate::pattern::matching::Braces;
 use crate::pattern::path::{Brace, PathPattern, Segment};
 use crate::pattern::residual::Below;
 use crate::principal::{Principal, Subject};
-use crate::request::Place;
+use crate::request::TargetPlace;
 use crate::truth::Truth;
 
 /// A user, group, role or policy that is a target.
 #[derive(Debug)]
 pub(super) struct Placed<'e> {
-    pub(super) place: Place,
+    pub(super) place: TargetPlace,
     pub(super) path: &'e str,
 }
 

@@ -2,7 +2,7 @@
 
 use std::hash::{Hash, Hasher};
 
-use super::search::{EFFECTS, Search};
+use super::search::{EFFECTS, ProofSearch};
 use crate::condition::eval::Facts as _;
 use crate::condition::fact::Fact;
 use crate::engine::{Clause, EvalContext};
@@ -59,7 +59,7 @@ impl Print {
     }
 }
 
-impl Search<'_, '_> {
+impl ProofSearch<'_, '_> {
     /// Two requests alike in this have the same outcome. `None` where patterns hang on what is given,
     /// and so on the path.
     pub(super) fn fingerprint(&self) -> Option<Print> {

@@ -18,10 +18,10 @@ use crate::condition::ast::Operator;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts;
 use crate::condition::fact::Fact;
-use crate::condition::{Program, Reference, Step, Takes, Term, is_fitting};
+use crate::condition::{ConditionStep, Program, Reference, Takes, Term, is_fitting};
 use crate::engine::{Clause, EvalContext};
 use crate::items::{of_fits, tell_names_apart};
-use crate::pattern::path::{Part, PathPattern, Segment};
+use crate::pattern::path::{PathPattern, Segment, SegmentPart};
 use crate::pattern::residual::FRESH;
 use crate::request::Given;
 use crate::time::Time;
@@ -229,13 +229,16 @@ impl Unknowns {
     fn condition(&mut self, context: &EvalContext<'_>, program: &Program) {
         for step in &program.steps {
             match *step {
-                Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => {}
-                Step::IsSet(reference) => {
+                ConditionStep::And(_)
+                | ConditionStep::Or(_)
+                | ConditionStep::Not
+                | ConditionStep::Constant(_) => {}
+                ConditionStep::IsSet(reference) => {
                     if let Some(place) = self.unknown(context, reference) {
                         self.shapes[place].has = true;
                     }
                 }
-                Step::Bare(reference) => {
+                ConditionStep::Bare(reference) => {
                     if let Some(place) = self.unknown(context, reference) {
                         self.shapes[place].scalar = true;
                         let leader = self.leader(place);
@@ -243,7 +246,7 @@ impl Unknowns {
                         self.domains[leader].is_asked = true;
                     }
                 }
-                Step::Compare(left_term, operator, right) => {
+                ConditionStep::Compare(left_term, operator, right) => {
                     let left = self.operand(context, program, left_term);
                     let right_operand = self.operand(context, program, right);
                     let reads_moment =
@@ -308,7 +311,7 @@ impl Unknowns {
         for segment in &pattern.segments {
             let Segment::Mixed(parts) = segment else { continue };
             for part in parts {
-                let Part::Brace(brace) = part else { continue };
+                let SegmentPart::Brace(brace) = part else { continue };
                 let Some(place) = self.unknown(context, brace.attribute) else { continue };
                 self.shapes[place].scalar = true;
                 self.shapes[place].lists += 1;
@@ -362,13 +365,13 @@ impl ValueDomain {
     }
 
     /// The parts of a segment that can stand in the place of one of its braces.
-    fn add_parts(&mut self, parts: &[Part<Reference>], name: &str) {
+    fn add_parts(&mut self, parts: &[SegmentPart<Reference>], name: &str) {
         let (mut left, mut middle) = (name, parts);
-        while let [Part::Text(text), rest @ ..] = middle {
+        while let [SegmentPart::Text(text), rest @ ..] = middle {
             let Some(cut) = left.strip_prefix(&**text) else { return };
             (left, middle) = (cut, rest);
         }
-        while let [rest @ .., Part::Text(text)] = middle {
+        while let [rest @ .., SegmentPart::Text(text)] = middle {
             let Some(cut) = left.strip_suffix(&**text) else { return };
             (left, middle) = (cut, rest);
         }

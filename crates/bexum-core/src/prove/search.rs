@@ -32,15 +32,15 @@ pub(super) const EFFECTS: [Effect; 2] = [Effect::Deny, Effect::Allow];
 pub(super) type RelevantStatement = (StatementId, usize);
 
 /// What is known from the start: circumstances, and attributes of the item.
-type Known = [Vec<(AttributeId, Given)>; 2];
+type KnownValues = [Vec<(AttributeId, Given)>; 2];
 
 /// One request, apart from what could be given with it besides.
-pub(super) struct Search<'s, 'e> {
+pub(super) struct ProofSearch<'s, 'e> {
     pub(super) decider: &'s mut Decider<'e>,
     /// The law that the request would break; without one it is sought to be allowed.
     law: Option<&'e Law>,
     pub(super) query: Query<'s>,
-    known: Known,
+    known: KnownValues,
     pub(super) session: &'s Session<'e>,
     /// Statements in play that name the action.
     pub(super) statements: &'s [RelevantStatement],
@@ -81,7 +81,7 @@ pub(super) fn with_search<'e, T>(
     query: Query<'_>,
     unless: Option<(&mut dyn Beside, &'e AttributeNames)>,
     most_steps: usize,
-    then: impl FnOnce(&mut Search<'_, 'e>) -> T,
+    then: impl FnOnce(&mut ProofSearch<'_, 'e>) -> T,
 ) -> T {
     let session = decider.session(&query);
     let (index, scope) = (decider.index, query.target.scope());
@@ -114,7 +114,7 @@ pub(super) fn with_search<'e, T>(
         Some((unless, names)) => (Some(unless as &mut dyn Beside), names),
         None => (None, &estate.attribute_names),
     };
-    then(&mut Search {
+    then(&mut ProofSearch {
         law,
         query,
         known,
@@ -130,7 +130,7 @@ pub(super) fn with_search<'e, T>(
 }
 
 /// What comes of a search.
-pub(super) enum Found {
+pub(super) enum SearchResult {
     Nothing,
     Counterexample(Box<Counterexample>),
     Limit(NotWorkedOut),
@@ -149,7 +149,7 @@ pub(super) enum AtFirst {
 /// What is given so far: a value for each attribute, by their places.
 pub(super) type Assignment = Vec<Option<Given>>;
 
-impl<'e> Search<'_, 'e> {
+impl<'e> ProofSearch<'_, 'e> {
     /// Asks with nothing given.
     pub(super) fn at_first(&mut self) -> AtFirst {
         if !self.is_open() {
@@ -163,7 +163,7 @@ impl<'e> Search<'_, 'e> {
     }
 
     /// Looks through all that could be given.
-    pub(super) fn run(&mut self) -> Found {
+    pub(super) fn run(&mut self) -> SearchResult {
         let mut unknowns = Unknowns::default();
         self.take_in(&mut unknowns);
         let mut assignment: Assignment = vec![None; unknowns.references.len()];
@@ -176,16 +176,16 @@ impl<'e> Search<'_, 'e> {
                 unknowns.references[place].written(&self.decider.index.estate().attribute_names)
             };
             return match tree.partial {
-                _ if tree.steps > most => Found::Limit(NotWorkedOut::Steps),
-                Some(place) => Found::Limit(NotWorkedOut::Values(name(place))),
-                None => Found::Nothing,
+                _ if tree.steps > most => SearchResult::Limit(NotWorkedOut::Steps),
+                Some(place) => SearchResult::Limit(NotWorkedOut::Values(name(place))),
+                None => SearchResult::Nothing,
             };
         }
         self.minimize(&unknowns, &mut assignment);
         self.give(&unknowns, &assignment);
         match self.counterexample() {
-            Some(counterexample) => Found::Counterexample(Box::new(counterexample)),
-            None => Found::Limit(NotWorkedOut::Steps),
+            Some(counterexample) => SearchResult::Counterexample(Box::new(counterexample)),
+            None => SearchResult::Limit(NotWorkedOut::Steps),
         }
     }
 

@@ -3,7 +3,7 @@
 use super::Counterexample;
 use super::heads::{lies_below, unused};
 use super::representatives::Unknowns;
-use super::search::{Assignment, Search};
+use super::search::{Assignment, ProofSearch};
 use crate::attribute::Value;
 use crate::id::{AttributeId, GroupId, PolicyId};
 use crate::principal::Principal;
@@ -12,7 +12,7 @@ use crate::request::{Given, Request};
 /// Steps that may go into looking for a smaller given once one is found.
 const MINIMIZE_STEPS: usize = 20_000;
 
-impl Search<'_, '_> {
+impl ProofSearch<'_, '_> {
     /// Takes back what is not needed; then looks whether fewer attributes would do.
     pub(super) fn minimize(&mut self, unknowns: &Unknowns, assignment: &mut Assignment) {
         for place in 0..assignment.len() {

@@ -9,7 +9,7 @@ use rustc_hash::FxHashSet;
 use super::moments::{moments, moments_of, timeline};
 use super::plan::Plan;
 use super::print::Print;
-use super::search::{AtFirst, Found, RelevantStatement, Search, with_search};
+use super::search::{AtFirst, ProofSearch, RelevantStatement, SearchResult, with_search};
 use super::{Counterexample, Judgement, LEAST_STEPS, Laws, NotWorkedOut, STEPS, WAITING};
 use crate::catalogue::{ActionSet, TargetClass};
 use crate::engine::{Clause, Closure, Decider, EvalContext, RoleClosure, SubjectSet, SubjectSets};
@@ -18,7 +18,7 @@ use crate::id::{ActionId, RoleId, ScopeId};
 use crate::items;
 use crate::pattern::residual::FRESH;
 use crate::principal::Principal;
-use crate::request::{Place, Query, Target};
+use crate::request::{Query, Target, TargetPlace};
 use crate::time::{Time, Window};
 
 pub(super) fn judge<'e>(
@@ -115,7 +115,7 @@ impl<'e> Grants<'e> {
 #[derive(Clone)]
 struct LawTarget {
     path: String,
-    place: Place,
+    place: TargetPlace,
     class: TargetClass,
 }
 
@@ -211,7 +211,11 @@ impl<'e> LawWalk<'_, 'e> {
             let scope = estate.scope(id);
             if plan.scopes.contains(i) {
                 let path = scope.path.to_string();
-                targets.push(LawTarget { path, place: Place::Scope(id), class: scope.class() });
+                targets.push(LawTarget {
+                    path,
+                    place: TargetPlace::Scope(id),
+                    class: scope.class(),
+                });
             }
             while let Some(place) =
                 places.next_if(|place| *place < last && placed[*place].place.scope() == id)
@@ -317,7 +321,7 @@ impl<'e> LawWalk<'_, 'e> {
         let estate = index.estate();
         let scope = estate.scope(id);
         let class = TargetClass::Item(scope.kind);
-        let place = Place::Item(id);
+        let place = TargetPlace::Item(id);
         let sample = LawTarget { path: format!("{}/{FRESH}", scope.path), place, class };
         let applicable = estate.catalogue.applicable(class);
         let wanted = applicable.intersection(&self.plan.law.actions).next();
@@ -414,7 +418,7 @@ impl<'e> LawWalk<'_, 'e> {
             play.statements.iter().filter_map(|(id, _)| estate.statement(*id).when.as_ref());
         let whens: Vec<_> = statements.chain(&self.plan.law.when).collect();
         moments_of(&context, &whens, &mut bounds);
-        if let Place::Identity(Principal::Group(group), _) = target.place {
+        if let TargetPlace::Identity(Principal::Group(group), _) = target.place {
             // `target.members` changes as its windows open and close.
             let members = estate.group(group).members.iter().flatten();
             bounds.extend(members.flat_map(|m| m.window.from.into_iter().chain(m.window.until)));
@@ -439,16 +443,16 @@ impl<'e> LawWalk<'_, 'e> {
             if let Some(searched) = searched
                 && search.fingerprint().is_some_and(|print| !searched.insert(print))
             {
-                return (Found::Nothing, 0);
+                return (SearchResult::Nothing, 0);
             }
             (search.run(), search.steps)
         });
         self.steps = self.steps.saturating_sub(steps);
         self.laws.steps.fetch_add(steps + 1, Ordering::Relaxed);
         match found {
-            Found::Nothing => {}
-            Found::Counterexample(counterexample) => self.keep(*counterexample),
-            Found::Limit(limit) => {
+            SearchResult::Nothing => {}
+            SearchResult::Counterexample(counterexample) => self.keep(*counterexample),
+            SearchResult::Limit(limit) => {
                 self.part.limit.get_or_insert(limit);
                 return false;
             }
@@ -460,7 +464,7 @@ impl<'e> LawWalk<'_, 'e> {
         &self,
         decider: &mut Decider<'e>,
         waiting: &Waiting,
-        then: impl FnOnce(&mut Search<'_, 'e>) -> T,
+        then: impl FnOnce(&mut ProofSearch<'_, 'e>) -> T,
     ) -> T {
         let Waiting { target, take_up, time, action } = waiting;
         let query = self.query(target, *take_up, *time, *action);

@@ -1,7 +1,7 @@
 //! Somebody after the other, for lists that are written as they come.
 
-use super::rows::{TOGETHER, cells_at, rows_at, spots_for};
-use super::{Limited, Row, Spot, Spots, Viewpoint, sessions};
+use super::rows::{TOGETHER, cells_at, rows_at, targets_for};
+use super::{AccessTarget, AccessTargets, Limited, Row, Viewpoint, sessions};
 use crate::catalogue::ActionSet;
 use crate::engine::{Cells, Decider, Index};
 use crate::id::ScopeId;
@@ -10,7 +10,7 @@ use crate::id::ScopeId;
 #[derive(Debug)]
 pub struct Actors<'e> {
     decider: Decider<'e>,
-    spots: Spots<'e>,
+    targets: AccessTargets<'e>,
     wanted: ActionSet,
     below: Option<ScopeId>,
     looked_at: usize,
@@ -22,10 +22,10 @@ impl<'e> Actors<'e> {
     /// Of these actions, in a subtree or everywhere.
     #[must_use]
     pub fn new(index: &'e Index, wanted: ActionSet, below: Option<ScopeId>) -> Self {
-        let spots = Spots::new(index.estate());
+        let targets = AccessTargets::new(index.estate());
         Self {
             decider: Decider::new(index),
-            spots,
+            targets,
             wanted,
             below,
             looked_at: 0,
@@ -63,36 +63,45 @@ impl<'e> Actors<'e> {
 
     /// Every cell of one session that is not denied: its rows (spec section 8), those that are as
     /// others too, by their paths' bytes.
-    pub fn cells(&mut self, session: &Viewpoint) -> Vec<(Spot, Cells)> {
+    pub fn cells(&mut self, session: &Viewpoint) -> Vec<(AccessTarget, Cells)> {
         let mut found = Vec::new();
         for id in self.scopes(std::slice::from_ref(session)) {
-            let spots: Vec<Spot> = self.spots.at(id).collect();
-            for spot in spots {
-                self.add_cells(session, spot, &mut found);
+            let targets: Vec<AccessTarget> = self.targets.at(id).collect();
+            for target in targets {
+                self.add_cells(session, target, &mut found);
             }
         }
         found.sort_by(|a, b| a.0.shown.cmp(&b.0.shown));
         found
     }
 
-    /// The same at these spots alone.
-    pub fn cells_on(&mut self, session: &Viewpoint, spots: &[Spot]) -> Vec<(Spot, Cells)> {
+    /// The same at these targets alone.
+    pub fn cells_on(
+        &mut self,
+        session: &Viewpoint,
+        targets: &[AccessTarget],
+    ) -> Vec<(AccessTarget, Cells)> {
         let mut found = Vec::new();
-        for spot in spots {
-            self.add_cells(session, spot.clone(), &mut found);
+        for target in targets {
+            self.add_cells(session, target.clone(), &mut found);
         }
         found.sort_by(|a, b| a.0.shown.cmp(&b.0.shown));
         found
     }
 
-    fn add_cells(&mut self, session: &Viewpoint, spot: Spot, found: &mut Vec<(Spot, Cells)>) {
-        if spot.applicable(self.decider.index.estate()).is_disjoint(&self.wanted) {
+    fn add_cells(
+        &mut self,
+        session: &Viewpoint,
+        target: AccessTarget,
+        found: &mut Vec<(AccessTarget, Cells)>,
+    ) {
+        if target.applicable(self.decider.index.estate()).is_disjoint(&self.wanted) {
             return;
         }
-        for spot in spots_for(&mut self.decider, session, spot, &mut self.limited) {
-            let cells = cells_at(&mut self.decider, session, &spot, Some(&self.wanted));
+        for target in targets_for(&mut self.decider, session, target, &mut self.limited) {
+            let cells = cells_at(&mut self.decider, session, &target, Some(&self.wanted));
             if !cells.is_nothing() {
-                found.push((spot, cells));
+                found.push((target, cells));
             }
         }
     }
@@ -104,12 +113,12 @@ impl<'e> Actors<'e> {
         let people = [sessions.to_vec()];
         let mut rows = Vec::new();
         for id in self.scopes(sessions) {
-            for spot in self.spots.at(id) {
-                if spot.applicable(estate).is_disjoint(&self.wanted) {
+            for target in self.targets.at(id) {
+                if target.applicable(estate).is_disjoint(&self.wanted) {
                     continue;
                 }
                 let (decider, wanted) = (&mut self.decider, Some(&self.wanted));
-                let found = rows_at(decider, &people, spot, wanted, &mut self.limited);
+                let found = rows_at(decider, &people, target, wanted, &mut self.limited);
                 // Items that are denied stand beside those that are not.
                 let some = found.first().is_some_and(|whole| !whole.access[0].is_nothing());
                 rows.extend(found.into_iter().filter(|row| some || !row.access[0].is_nothing()));

@@ -3,7 +3,7 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::{Spot, SpotSort, Viewpoint};
+use super::{AccessTarget, TargetSort, Viewpoint};
 use crate::attribute::Value;
 use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
@@ -13,7 +13,7 @@ use crate::id::{ActionId, AttributeId, KindId, PolicyId, ScopeId, StatementId};
 use crate::pattern::matching::matches_segment;
 use crate::pattern::path::Segment;
 use crate::policy::Effect;
-use crate::request::{Place, Query, Target};
+use crate::request::{Query, Target, TargetPlace};
 use crate::scope::ScopeType;
 use crate::truth::Truth;
 
@@ -99,14 +99,14 @@ impl Classes {
         Self { of, count: known.len() as u32 }
     }
 
-    /// The class of a spot; `None` where it may be like no other.
+    /// The class of a target; `None` where it may be like no other.
     #[must_use]
-    pub fn of(&self, spot: &Spot) -> Option<u32> {
-        let (class, has_like_items) = self.of[spot.scope().index()]?;
-        let is_like_others = match spot.sort {
-            SpotSort::Scope => true,
-            SpotSort::Items | SpotSort::Pattern => has_like_items,
-            SpotSort::Identity => false,
+    pub fn of(&self, target: &AccessTarget) -> Option<u32> {
+        let (class, has_like_items) = self.of[target.scope().index()]?;
+        let is_like_others = match target.sort {
+            TargetSort::Scope => true,
+            TargetSort::Items | TargetSort::Pattern => has_like_items,
+            TargetSort::Identity => false,
         };
         is_like_others.then_some(class)
     }
@@ -273,7 +273,7 @@ impl<'e> Finder<'e> {
             names: FxHashMap::default(),
         };
         for (i, (query, session)) in self.sessions.iter().enumerate() {
-            let target = Target { place: Place::Scope(id), ..query.target.clone() };
+            let target = Target { place: TargetPlace::Scope(id), ..query.target.clone() };
             let query = Query { target, ..query.clone() };
             for said in self.decider.statements_in_play(session, &query) {
                 add_statement(estate, i, said, &mut found);
@@ -348,7 +348,7 @@ impl<'e> Finder<'e> {
                 continue;
             }
             let query = &self.sessions[*i].0;
-            let target = Target { place: Place::Scope(id), ..query.target.clone() };
+            let target = Target { place: TargetPlace::Scope(id), ..query.target.clone() };
             let query = Query { target, ..query.clone() };
             truths.push(when.eval_leaf(*part, &self.context(*i, said, &query)));
         }
@@ -375,7 +375,7 @@ pub(crate) fn nowhere(session: &Viewpoint) -> Query<'static> {
         target: Target {
             path: "",
             segments: Vec::new(),
-            place: Place::Scope(ScopeId::new(0)),
+            place: TargetPlace::Scope(ScopeId::new(0)),
             is_sample: false,
         },
         take_up: session.take_up,

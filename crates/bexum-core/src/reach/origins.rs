@@ -1,6 +1,6 @@
 //! Where an allowed action comes from, and what one that depends waits for.
 
-use super::{Spot, Viewpoint};
+use super::{AccessTarget, Viewpoint};
 use crate::catalogue::ActionSet;
 use crate::engine::{Candidate, Decider, EvalContext, Sink, StatementInPlay};
 use crate::id::{ActionId, KindId};
@@ -65,17 +65,17 @@ pub fn doubt(decider: &mut Decider<'_>, query: &Query<'_>) -> Doubt {
     doubt
 }
 
-/// The same for each of some actions on one spot. Actions of one kind that the same statements name
+/// The same for each of some actions on one target. Actions of one kind that the same statements name
 /// wait for the same, which is found out once.
 pub fn doubts(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
-    spot: &Spot,
+    target: &AccessTarget,
     actions: &ActionSet,
 ) -> Vec<(Doubt, ActionId)> {
     let estate = decider.index.estate();
     let Some(first) = actions.minimum().map(ActionId::new) else { return Vec::new() };
-    let query = session.query(spot, first);
+    let query = session.query(target, first);
     let asking = decider.session(&query);
     let statements = decider.statements_in_play(&asking, &query);
     let mut known: Vec<(KindId, Vec<usize>, Doubt)> = Vec::new();
@@ -90,7 +90,7 @@ pub fn doubts(
         let doubt = match same {
             Some((.., doubt)) => doubt.clone(),
             None => {
-                let doubt = doubt(decider, &session.query(spot, action));
+                let doubt = doubt(decider, &session.query(target, action));
                 known.push((kind, naming, doubt.clone()));
                 doubt
             }

@@ -1,11 +1,13 @@
-//! Rows: what people can do at each spot, items told apart where that makes a difference.
+//! Rows: what people can do at each target, items told apart where that makes a difference.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use rustc_hash::FxHashMap;
 
-use super::spots::many;
-use super::{Access, Classes, Crowd, Row, Spot, SpotSort, Spots, Viewpoint, sessions};
+use super::targets::many;
+use super::{
+    Access, AccessTarget, AccessTargets, Classes, Crowd, Row, TargetSort, Viewpoint, sessions,
+};
 use crate::catalogue::ActionSet;
 use crate::each::{Each, in_parts, in_turn};
 use crate::engine::{Cells, Decider, EvalContext, Index};
@@ -14,65 +16,66 @@ use crate::id::{ActionId, ScopeId};
 use crate::items;
 use crate::principal::Principal;
 
-/// What one session can do at a spot, of the actions in `wanted` if given.
+/// What one session can do at a target, of the actions in `wanted` if given.
 pub fn cells_at(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
-    spot: &Spot,
+    target: &AccessTarget,
     wanted: Option<&ActionSet>,
 ) -> Cells {
     let estate = decider.index.estate();
-    let mut mask = spot.applicable(estate).clone();
+    let mut mask = target.applicable(estate).clone();
     if let Some(wanted) = wanted {
         mask.intersect_with(wanted);
     }
     match mask.minimum().map(ActionId::new) {
-        Some(action) => decider.reach(&session.query(spot, action), &mask),
+        Some(action) => decider.reach(&session.query(target, action), &mask),
         None => Cells::nothing(estate.catalogue.actions.len()),
     }
 }
 
-/// A spot, and, where it stands for the items of a scope, those that patterns single out of them
+/// A target, and, where it stands for the items of a scope, those that patterns single out of them
 /// for this session (spec section 8). Where these are not all, that is added to `limited`.
-pub fn spots_for(
+pub fn targets_for(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
-    spot: Spot,
+    target: AccessTarget,
     limited: &mut Limited,
-) -> Vec<Spot> {
+) -> Vec<AccessTarget> {
     let estate = decider.index.estate();
-    let found = singled_out(decider, session, &spot, None);
-    limited.extend((!found.whole).then(|| spot.scope()));
-    let singled: Vec<Spot> = found.singled.iter().map(|one| spot_of(estate, &spot, one)).collect();
-    std::iter::once(spot).chain(singled).collect()
+    let found = singled_out(decider, session, &target, None);
+    limited.extend((!found.whole).then(|| target.scope()));
+    let singled: Vec<AccessTarget> =
+        found.singled.iter().map(|one| target_of(estate, &target, one)).collect();
+    std::iter::once(target).chain(singled).collect()
 }
 
-/// The items that patterns single out one by one of those that a spot stands for, for this session,
+/// The items that patterns single out one by one of those that a target stands for, for this session,
 /// whether it is allowed anything there or not. Where two of them meet is a row for a change only if it is
 /// about one of the two.
 pub(crate) fn items_said_of(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
-    spot: &Spot,
-) -> Vec<Spot> {
-    let found = said_of(decider, session, spot, None, true);
+    target: &AccessTarget,
+) -> Vec<AccessTarget> {
+    let found = said_of(decider, session, target, None, true);
     let alone = found.singled.iter().filter(|one| one.rest.is_some());
-    alone.map(|one| spot_of(decider.index.estate(), spot, one)).collect()
+    alone.map(|one| target_of(decider.index.estate(), target, one)).collect()
 }
 
 /// The scopes below which patterns single out more items than are told apart.
 pub type Limited = BTreeSet<ScopeId>;
 
-/// What patterns single out of the items that a spot stands for; nothing of other spots. Only the
+/// What patterns single out of the items that a target stands for; nothing of other targets. Only the
 /// patterns of statements that name one of the actions in `wanted`, if given. Where the session is
 /// allowed nothing there, no pattern makes a difference to it.
 fn singled_out(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
-    spot: &Spot,
+    target: &AccessTarget,
     wanted: Option<&ActionSet>,
 ) -> items::Rows {
-    said_of(decider, session, spot, wanted, false)
+    said_of(decider, session, target, wanted, false)
 }
 
 /// The same; also where the session is allowed nothing, if asked for: it may be, once something is
@@ -80,17 +83,19 @@ fn singled_out(
 fn said_of(
     decider: &mut Decider<'_>,
     session: &Viewpoint,
-    spot: &Spot,
+    target: &AccessTarget,
     wanted: Option<&ActionSet>,
     even_if_nothing: bool,
 ) -> items::Rows {
     let index = decider.index;
     let estate = index.estate();
-    let action = spot.applicable(estate).minimum().map(ActionId::new);
-    let (SpotSort::Items, Some(action)) = (spot.sort, action) else { return items::Rows::none() };
-    let query = session.query(spot, action);
+    let action = target.applicable(estate).minimum().map(ActionId::new);
+    let (TargetSort::Items, Some(action)) = (target.sort, action) else {
+        return items::Rows::none();
+    };
+    let query = session.query(target, action);
     let asking = decider.session(&query);
-    let may_be = || decider.may_be_allowed(&asking, spot.scope(), spot.applicable(estate));
+    let may_be = || decider.may_be_allowed(&asking, target.scope(), target.applicable(estate));
     if !even_if_nothing && !may_be() {
         return items::Rows::none();
     }
@@ -104,20 +109,20 @@ fn said_of(
         closure: &asking.closure,
         roles: Some(asking.roles_of(statements[i].sees)),
     };
-    items::rows(spot.scope(), &statements, &context, many(estate))
+    items::rows(target.scope(), &statements, &context, many(estate))
 }
 
-fn spot_of(estate: &Estate, items: &Spot, single: &items::Single) -> Spot {
+fn target_of(estate: &Estate, items: &AccessTarget, single: &items::Single) -> AccessTarget {
     let path = &estate.scope(items.scope()).path;
-    Spot {
+    AccessTarget {
         shown: format!("{path}/{}", single.shown),
         asked: format!("{path}/{}", single.asked),
-        sort: SpotSort::Pattern,
+        sort: TargetSort::Pattern,
         place: items.place,
     }
 }
 
-/// What several sessions single out of the items that a spot stands for, each once, by their paths'
+/// What several sessions single out of the items that a target stands for, each once, by their paths'
 /// bytes.
 #[derive(Default)]
 struct Singled(BTreeMap<String, items::Single>);
@@ -127,24 +132,24 @@ impl Singled {
         &mut self,
         decider: &mut Decider<'_>,
         session: &Viewpoint,
-        spot: &Spot,
+        target: &AccessTarget,
         wanted: Option<&ActionSet>,
         limited: &mut Limited,
     ) {
-        let found = singled_out(decider, session, spot, wanted);
-        limited.extend((!found.whole).then(|| spot.scope()));
+        let found = singled_out(decider, session, target, wanted);
+        limited.extend((!found.whole).then(|| target.scope()));
         for single in found.singled {
             self.0.entry(single.shown.clone()).or_insert(single);
         }
     }
 
-    /// The spot itself, then those.
-    fn spots(&self, estate: &Estate, spot: &Spot) -> Vec<Spot> {
-        let singled = self.0.values().map(|single| spot_of(estate, spot, single));
-        std::iter::once(spot.clone()).chain(singled).collect()
+    /// The target itself, then those.
+    fn targets(&self, estate: &Estate, target: &AccessTarget) -> Vec<AccessTarget> {
+        let singled = self.0.values().map(|single| target_of(estate, target, single));
+        std::iter::once(target.clone()).chain(singled).collect()
     }
 
-    /// Of the spot itself and those, which say something that is not said by the spot itself: those
+    /// Of the target itself and those, which say something that is not said by the target itself: those
     /// that differ from it, and exceptions to one of these.
     fn telling<T: PartialEq>(&self, said: &[T]) -> Vec<bool> {
         let Some((whole, singled)) = said.split_first() else { return Vec::new() };
@@ -165,30 +170,30 @@ impl Singled {
     }
 }
 
-/// What somebody can do at a spot, given their [`sessions`].
+/// What somebody can do at a target, given their [`sessions`].
 pub fn access_at(
     decider: &mut Decider<'_>,
     sessions: &[Viewpoint],
-    spot: &Spot,
+    target: &AccessTarget,
     wanted: Option<&ActionSet>,
 ) -> Access {
     let nothing = Cells::nothing(decider.index.estate().catalogue.actions.len());
     let may_be_allowed = vec![true; sessions.len()];
-    access_of(decider, (sessions, &may_be_allowed), spot, wanted, &nothing)
+    access_of(decider, (sessions, &may_be_allowed), target, wanted, &nothing)
 }
 
 /// The same, where it is known which of the sessions may be allowed anything there at all.
 fn access_of(
     decider: &mut Decider<'_>,
     (sessions, may_be_allowed): (&[Viewpoint], &[bool]),
-    spot: &Spot,
+    target: &AccessTarget,
     wanted: Option<&ActionSet>,
     nothing: &Cells,
 ) -> Access {
     let mut access = Access { own: nothing.clone(), by_role: Vec::new() };
     let all = sessions.iter().zip(may_be_allowed).enumerate();
     for (i, (session, _)) in all.filter(|(_, (_, may))| **may) {
-        let mut cells = cells_at(decider, session, spot, wanted);
+        let mut cells = cells_at(decider, session, target, wanted);
         if i == 0 {
             access.own = cells;
             continue;
@@ -204,17 +209,17 @@ fn access_of(
     access
 }
 
-/// The row of a spot, and of items that patterns single out where that makes a difference, for
+/// The row of a target, and of items that patterns single out where that makes a difference, for
 /// people by their [`sessions`]; only of the actions in `wanted`, if given.
 pub fn rows_at(
     decider: &mut Decider<'_>,
     people: &[Vec<Viewpoint>],
-    spot: Spot,
+    target: AccessTarget,
     wanted: Option<&ActionSet>,
     limited: &mut Limited,
 ) -> Vec<Row> {
     let estate = decider.index.estate();
-    let (scope, applicable) = (spot.scope(), spot.applicable(estate));
+    let (scope, applicable) = (target.scope(), target.applicable(estate));
     let nothing = Cells::nothing(estate.catalogue.actions.len());
     let mut singled = Singled::default();
     // Most sessions are allowed nothing at most places.
@@ -226,19 +231,19 @@ pub fn rows_at(
                     decider.session_of(session.who, &session.also, session.take_up, session.time);
                 let may = decider.may_be_allowed(&asking, scope, applicable);
                 if may {
-                    singled.add(decider, session, &spot, wanted, limited);
+                    singled.add(decider, session, &target, wanted, limited);
                 }
                 may
             };
             sessions.iter().map(may).collect()
         })
         .collect();
-    let rows = singled.spots(estate, &spot).into_iter().map(|spot| {
+    let rows = singled.targets(estate, &target).into_iter().map(|target| {
         let each = people.iter().zip(&may_be_allowed);
         let access = each
-            .map(|(one, may)| access_of(decider, (one, may), &spot, wanted, &nothing))
+            .map(|(one, may)| access_of(decider, (one, may), &target, wanted, &nothing))
             .collect();
-        Row { access, spot }
+        Row { access, target }
     });
     let mut rows: Vec<Row> = rows.collect();
     let said: Vec<&[Access]> = rows.iter().map(|row| &row.access[..]).collect();
@@ -256,79 +261,79 @@ pub fn by_principal(
     limited: &mut Limited,
 ) -> Vec<Row> {
     let classes = Classes::new(index, &people.concat());
-    let spots: Vec<Spot> = Spots::new(index.estate()).below(below).collect();
-    let (rows, met) = by_principal_at(index, &classes, people, &spots, &in_turn);
+    let targets: Vec<AccessTarget> = AccessTargets::new(index.estate()).below(below).collect();
+    let (rows, met) = by_principal_at(index, &classes, people, &targets, &in_turn);
     limited.extend(met);
     rows
 }
 
-/// Spots that are worked out together: many, as what is found out about sessions is kept for all.
+/// Targets that are worked out together: many, as what is found out about sessions is kept for all.
 const WORKED_OUT_TOGETHER: usize = 256;
-/// Spots of which the rows are put together at once.
+/// Targets of which the rows are put together at once.
 const PUT_TOGETHER: usize = 8_192;
 
-/// The same at these spots alone. `classes` are those of all the sessions: of the spots of one
+/// The same at these targets alone. `classes` are those of all the sessions: of the targets of one
 /// class the first is worked out.
 #[must_use]
 pub fn by_principal_at(
     index: &Index,
     classes: &Classes,
     people: &[Vec<Viewpoint>],
-    spots: &[Spot],
+    targets: &[AccessTarget],
     each: Each<'_>,
 ) -> (Vec<Row>, Limited) {
-    let mut firsts: Vec<&Spot> = Vec::new();
-    let mut known: FxHashMap<(u32, SpotSort), u32> = FxHashMap::default();
-    let mut like: Vec<u32> = Vec::with_capacity(spots.len());
-    for spot in spots {
+    let mut firsts: Vec<&AccessTarget> = Vec::new();
+    let mut known: FxHashMap<(u32, TargetSort), u32> = FxHashMap::default();
+    let mut like: Vec<u32> = Vec::with_capacity(targets.len());
+    for target in targets {
         let new = firsts.len() as u32;
-        let first = match classes.of(spot) {
-            Some(class) => *known.entry((class, spot.sort)).or_insert(new),
+        let first = match classes.of(target) {
+            Some(class) => *known.entry((class, target.sort)).or_insert(new),
             None => new,
         };
-        firsts.extend((first == new).then_some(spot));
+        firsts.extend((first == new).then_some(target));
         like.push(first);
     }
     let worked_out: Vec<(Vec<Row>, bool)> =
         in_parts(&firsts, WORKED_OUT_TOGETHER, each, &|firsts| {
             let mut decider = Decider::new(index);
-            let each = firsts.iter().map(|spot| {
+            let each = firsts.iter().map(|target| {
                 let mut limited = Limited::new();
-                let rows = rows_at(&mut decider, people, (*spot).clone(), None, &mut limited);
+                let rows = rows_at(&mut decider, people, (*target).clone(), None, &mut limited);
                 (rows, !limited.is_empty())
             });
             each.collect()
         });
-    let placed: Vec<(&Spot, u32)> = spots.iter().zip(like).collect();
+    let placed: Vec<(&AccessTarget, u32)> = targets.iter().zip(like).collect();
     let rows = in_parts(&placed, PUT_TOGETHER, each, &|placed| {
-        let each = placed.iter().flat_map(|(spot, first)| {
+        let each = placed.iter().flat_map(|(target, first)| {
             let (rows, _) = &worked_out[*first as usize];
-            rows.iter().map(|row| moved(index.estate(), row, spot))
+            rows.iter().map(|row| moved(index.estate(), row, target))
         });
         each.collect()
     });
     let limited = placed.iter().filter(|(_, first)| worked_out[*first as usize].1);
-    let limited = limited.map(|(spot, _)| spot.scope()).collect();
+    let limited = limited.map(|(target, _)| target.scope()).collect();
     (rows, limited)
 }
 
-/// A row as it is at another spot, of a scope of the same class.
-fn moved(estate: &Estate, row: &Row, to: &Spot) -> Row {
-    let from = estate.scope(row.spot.scope()).path.len();
+/// A row as it is at another target, of a scope of the same class.
+fn moved(estate: &Estate, row: &Row, to: &AccessTarget) -> Row {
+    let from = estate.scope(row.target.scope()).path.len();
     let path = &estate.scope(to.scope()).path;
-    let spot = Spot {
-        shown: format!("{path}{}", &row.spot.shown[from..]),
-        asked: format!("{path}{}", &row.spot.asked[from..]),
-        sort: row.spot.sort,
+    let target = AccessTarget {
+        shown: format!("{path}{}", &row.target.shown[from..]),
+        asked: format!("{path}{}", &row.target.asked[from..]),
+        sort: row.target.sort,
         place: to.place,
     };
-    Row { spot, access: row.access.clone() }
+    Row { target, access: row.access.clone() }
 }
 
 /// How many principals are looked at before what was worked out about them is forgotten.
 pub(super) const TOGETHER: usize = 1024;
 
-/// Who can do what on one spot, or on its items that patterns single out where that makes a
+/// Who can do what on one target, or on its items that patterns single out where that makes a
 /// difference to anybody: principals with the same access together, most access first.
 ///
 /// `circumstances` are those of every principal in turn, and `with_roles` whether the roles count
@@ -339,7 +344,7 @@ pub fn by_target(
     circumstances: &Viewpoint,
     with_roles: bool,
     principals: &[Principal],
-    spot: &Spot,
+    target: &AccessTarget,
     limited: &mut Limited,
 ) -> Vec<Crowd> {
     let estate = index.estate();
@@ -347,24 +352,26 @@ pub fn by_target(
     // Most people are allowed nothing at one place.
     let (mut some, mut nobody): (Vec<Principal>, Vec<Principal>) = (Vec::new(), Vec::new());
     each_in_turn(index, circumstances, with_roles, principals, |decider, who, sessions| {
-        let applicable = spot.applicable(estate);
+        let applicable = target.applicable(estate);
         let is_granted = sessions.iter().any(|one| {
             let session = decider.session_of(one.who, &one.also, one.take_up, one.time);
-            decider.may_be_allowed(&session, spot.scope(), applicable)
+            decider.may_be_allowed(&session, target.scope(), applicable)
         });
         if is_granted {
-            sessions.iter().for_each(|session| singled.add(decider, session, spot, None, limited));
+            sessions
+                .iter()
+                .for_each(|session| singled.add(decider, session, target, None, limited));
             some.push(who);
         } else {
             nobody.push(who);
         }
     });
-    let spots = singled.spots(estate, spot);
+    let targets = singled.targets(estate, target);
     let mut groups: Vec<FxHashMap<Access, Vec<Principal>>> =
-        vec![FxHashMap::default(); spots.len()];
+        vec![FxHashMap::default(); targets.len()];
     each_in_turn(index, circumstances, with_roles, &some, |decider, who, sessions| {
-        for (spot, groups) in spots.iter().zip(&mut groups) {
-            let access = access_at(decider, sessions, spot, None);
+        for (target, groups) in targets.iter().zip(&mut groups) {
+            let access = access_at(decider, sessions, target, None);
             groups.entry(access).or_default().push(who);
         }
     });
@@ -375,7 +382,7 @@ pub fn by_target(
         group.extend(&nobody);
         group.sort_unstable();
     }
-    let crowds = spots.into_iter().zip(groups).map(|(spot, groups)| {
+    let crowds = targets.into_iter().zip(groups).map(|(target, groups)| {
         let mut groups: Vec<(Access, Vec<Principal>)> = groups.into_iter().collect();
         groups.sort_by_cached_key(|(access, who)| {
             let count = |of: fn(&Cells) -> &ActionSet| -> usize {
@@ -384,7 +391,7 @@ pub fn by_target(
             let (allow, depends) = (count(|cells| &cells.allow), count(|cells| &cells.depends));
             (std::cmp::Reverse((allow, depends)), who[0])
         });
-        (spot, groups)
+        (target, groups)
     });
     let mut crowds: Vec<Crowd> = crowds.collect();
     let said: Vec<_> = crowds.iter().map(|(_, groups)| groups).collect();

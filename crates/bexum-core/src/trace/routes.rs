@@ -12,7 +12,7 @@ use crate::time::{Time, Window};
 
 /// One step of a way.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Step {
+pub struct RouteStep {
     /// The group or role arrived at.
     pub into: Principal,
     /// How.
@@ -40,18 +40,18 @@ pub enum How {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Route {
     /// The steps, nearest to the principal first.
-    pub steps: Vec<Step>,
+    pub steps: Vec<RouteStep>,
 }
 
 /// A way that may be long: its two ends, and how many steps lie between them.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct BriefRoute {
     /// The steps nearest to the principal.
-    pub first: Vec<Step>,
+    pub first: Vec<RouteStep>,
     /// Steps that are left out.
     pub left_out: usize,
     /// The last steps.
-    pub last: Vec<Step>,
+    pub last: Vec<RouteStep>,
 }
 
 /// Most steps of each end of a [`BriefRoute`].
@@ -67,11 +67,11 @@ pub struct Routes {
 #[derive(Debug)]
 struct Arrival {
     from: Principal,
-    step: Step,
+    step: RouteStep,
     /// Steps from the principal.
     length: usize,
     /// The first of them, shared by all ways that begin so.
-    first: Arc<[Step]>,
+    first: Arc<[RouteStep]>,
 }
 
 impl Routes {
@@ -95,7 +95,7 @@ impl Routes {
         search.run();
         for group in also {
             let into = Principal::Group(*group);
-            search.arrive(start, Step { into, how: How::Supposed, window: Window::ALWAYS });
+            search.arrive(start, RouteStep { into, how: How::Supposed, window: Window::ALWAYS });
         }
         search.run();
         if let Some(role) = take_up {
@@ -106,7 +106,7 @@ impl Routes {
             let (from, window) =
                 able.next().map_or((start, Window::ALWAYS), |member| (member.who, member.window));
             let into = Principal::Role(role);
-            search.arrive(from, Step { into, how: How::TakesUp, window });
+            search.arrive(from, RouteStep { into, how: How::TakesUp, window });
             search.run();
         }
         Self { came_from: search.came_from }
@@ -160,21 +160,21 @@ impl RouteSearch<'_> {
                 if standing.window.holds(self.at) {
                     let how = if standing.listed { How::Member } else { How::Condition };
                     let into = Principal::Group(standing.into);
-                    self.arrive(from, Step { into, how, window: standing.window });
+                    self.arrive(from, RouteStep { into, how, window: standing.window });
                 }
             }
             for standing in index.held_roles_of.get(&from).into_iter().flatten() {
                 if standing.window.holds(self.at) {
                     let into = Principal::Role(standing.into);
-                    self.arrive(from, Step { into, how: How::Holds, window: standing.window });
+                    self.arrive(from, RouteStep { into, how: How::Holds, window: standing.window });
                 }
             }
         }
     }
 
-    fn arrive(&mut self, from: Principal, step: Step) {
+    fn arrive(&mut self, from: Principal, step: RouteStep) {
         if step.into != self.start && !self.came_from.contains_key(&step.into) {
-            let (length, first): (usize, Arc<[Step]>) = match self.came_from.get(&from) {
+            let (length, first): (usize, Arc<[RouteStep]>) = match self.came_from.get(&from) {
                 None => (1, Arc::from([step])),
                 Some(before) if before.length < END_STEPS => {
                     let longer = before.first.iter().copied().chain([step]);

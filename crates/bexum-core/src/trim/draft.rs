@@ -12,7 +12,7 @@ use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::request::Place;
+use crate::request::TargetPlace;
 use crate::time::{Time, Window};
 
 /// What a policy is to allow: an action at a scope, or on what lies below it.
@@ -79,7 +79,7 @@ impl Log {
             if refused_too || allows(engine, &mut decider, one) {
                 found.insert(Wanted {
                     scope: query.target.scope(),
-                    below: !matches!(query.target.place, Place::Scope(_)),
+                    below: !matches!(query.target.place, TargetPlace::Scope(_)),
                     action: query.action,
                 });
             }

@@ -3,7 +3,7 @@
 use rustc_hash::FxHashSet;
 
 use crate::condition::ast::Operator;
-use crate::condition::{Precomputed, Reference, Step, Term};
+use crate::condition::{ConditionStep, Precomputed, Reference, Term};
 use crate::engine::Index;
 use crate::estate::Estate;
 use crate::id::{ActionId, AttributeId, GroupId, PolicyId, RoleId};
@@ -86,14 +86,14 @@ impl Stretches {
                 let is_time =
                     |term: Term| term.attribute().is_some_and(|one| one == Reference::Time);
                 let literal = match *step {
-                    Step::Compare(Term::Literal(place), operator, term)
-                    | Step::Compare(term, operator, Term::Literal(place)) => {
+                    ConditionStep::Compare(Term::Literal(place), operator, term)
+                    | ConditionStep::Compare(term, operator, Term::Literal(place)) => {
                         (is_time(term)).then_some((place, operator))
                     }
-                    Step::Compare(one, _, other) if is_time(one) || is_time(other) => {
+                    ConditionStep::Compare(one, _, other) if is_time(one) || is_time(other) => {
                         return Self { bounds: None };
                     }
-                    Step::Bare(Reference::Time) => return Self { bounds: None },
+                    ConditionStep::Bare(Reference::Time) => return Self { bounds: None },
                     _ => None,
                 };
                 let Some((place, operator)) = literal else { continue };

@@ -4,7 +4,7 @@ use crate::attribute::Value;
 use crate::condition::Reference;
 use crate::condition::ast::Operator;
 use crate::condition::check::WhoAttribute;
-use crate::condition::{Program, Step, Term};
+use crate::condition::{ConditionStep, Program, Term};
 use crate::estate::Estate;
 use crate::id::{GroupId, RoleId};
 use crate::policy::Statement;
@@ -40,10 +40,12 @@ impl Reads {
         self.all_roles |= reference == Reference::Who(WhoAttribute::Roles);
     }
 
-    fn step(&mut self, estate: &Estate, program: &Program, step: Step) {
+    fn step(&mut self, estate: &Estate, program: &Program, step: ConditionStep) {
         let (list, literal) = match step {
-            Step::IsSet(reference) | Step::Bare(reference) => return self.any(reference),
-            Step::Compare(left, operator, right) => match (left, right) {
+            ConditionStep::IsSet(reference) | ConditionStep::Bare(reference) => {
+                return self.any(reference);
+            }
+            ConditionStep::Compare(left, operator, right) => match (left, right) {
                 (Term::Attribute(list), Term::Literal(literal))
                 | (Term::Literal(literal), Term::Attribute(list))
                     if operator != Operator::Fits =>
@@ -55,7 +57,10 @@ impl Reads {
                     return named.for_each(|reference| self.any(reference));
                 }
             },
-            Step::And(_) | Step::Or(_) | Step::Not | Step::Constant(_) => return,
+            ConditionStep::And(_)
+            | ConditionStep::Or(_)
+            | ConditionStep::Not
+            | ConditionStep::Constant(_) => return,
         };
         let texts: Vec<&Value> = match &program.literal(literal).value {
             Value::List(all) => all.iter().collect(),

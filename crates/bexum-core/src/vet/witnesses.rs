@@ -15,7 +15,7 @@ use crate::engine::{Candidate, Decider};
 use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, StatementId};
 use crate::principal::{Principal, Subject};
 use crate::prove::fulfilled;
-use crate::reach::{Spot, SpotSort, Spots, Viewpoint};
+use crate::reach::{AccessTarget, AccessTargets, TargetSort, Viewpoint};
 use crate::time::{Time, Window};
 use crate::trace::Recorder;
 
@@ -52,7 +52,7 @@ const ACTIONS: usize = 2;
 
 struct Asking<'v> {
     vet: &'v Vet<'v>,
-    spots: Spots<'v>,
+    targets: AccessTargets<'v>,
     viewpoint: Viewpoint,
     /// Whether conditions read what somebody is in: then leaving something may do more than to take
     /// away what it brings.
@@ -74,7 +74,7 @@ impl Witnesses {
         };
         let asking = Asking {
             vet,
-            spots: Spots::new(estate),
+            targets: AccessTargets::new(estate),
             viewpoint,
             is_asked_what_one_is_in: vet.whole().is_asked_what_one_is_in(),
             found: Mutex::new(found),
@@ -117,10 +117,10 @@ impl<'v> Asking<'v> {
     fn tie(&self, decider: &mut Decider<'_>, tie: Tie, people: &[(Principal, Option<RoleId>)]) {
         let estate = self.vet.estate();
         let body = estate.policy(tie.0);
-        let spots = self.places(tie.2);
+        let targets = self.places(tie.2);
         let anchor = estate.scope(tie.2).depth as usize;
         for id in body.allows.iter().chain(&body.denies) {
-            self.statement(decider, *id, anchor, (people, &spots), &|| self.has(tie, *id));
+            self.statement(decider, *id, anchor, (people, &targets), &|| self.has(tie, *id));
         }
     }
 
@@ -131,21 +131,21 @@ impl<'v> Asking<'v> {
         decider: &mut Decider<'_>,
         id: StatementId,
         anchor: usize,
-        (people, spots): (&[(Principal, Option<RoleId>)], &[Spot]),
+        (people, targets): (&[(Principal, Option<RoleId>)], &[AccessTarget]),
         is_enough: &dyn Fn() -> bool,
     ) {
         let estate = self.vet.estate();
         for (who, role) in people {
             let session = self.viewpoint.seen_by(*who).acting(*role);
-            for spot in spots {
+            for target in targets {
                 if is_enough() {
                     return;
                 }
                 let statement = estate.statement(id);
-                let actions = spot.applicable(estate).intersection(&statement.actions);
+                let actions = target.applicable(estate).intersection(&statement.actions);
                 for action in actions.take(ACTIONS) {
                     let action = estate.catalogue.action_at(action);
-                    let query = session.query(spot, action);
+                    let query = session.query(target, action);
                     let (reason, met) = Recorder::of(decider, &query);
                     self.learn(reason, &met);
                     if let Some(query) = fulfilled(decider, &query, id, anchor)
@@ -177,7 +177,7 @@ impl<'v> Asking<'v> {
         for bound in &one.bound {
             let people = self.people(*bound);
             for (at, anchor) in &over {
-                let spots = self.places(*at);
+                let targets = self.places(*at);
                 for policy in &one.policies {
                     let body = estate.policy(policy.value);
                     for id in body.allows.iter().chain(&body.denies) {
@@ -185,7 +185,7 @@ impl<'v> Asking<'v> {
                             let found = self.found.lock().unwrap_or_else(PoisonError::into_inner);
                             found.matched.contains(id.index())
                         };
-                        let among = (&people[..], &spots[..]);
+                        let among = (&people[..], &targets[..]);
                         self.statement(&mut decider, *id, *anchor, among, &is_known);
                     }
                 }
@@ -280,23 +280,24 @@ impl<'v> Asking<'v> {
     }
 
     /// Some places at and below a scope: one of each class first.
-    fn places(&self, at: ScopeId) -> Vec<Spot> {
+    fn places(&self, at: ScopeId) -> Vec<AccessTarget> {
         let estate = self.vet.estate();
         let mut known: FxHashMap<_, usize> = FxHashMap::default();
         let mut found = Vec::new();
-        for spot in self.spots.below(Some(at)).take(20 * PLACES) {
-            let times = known.entry(spot.place.class(estate)).or_default();
+        for target in self.targets.below(Some(at)).take(20 * PLACES) {
+            let times = known.entry(target.place.class(estate)).or_default();
             *times += 1;
             if *times > 2 {
                 continue;
             }
             // An item that no pattern singles out, by a name that could be one's.
-            let asked = match spot.sort {
-                SpotSort::Items => format!("{}/x", estate.scope(spot.scope()).path),
-                _ => spot.asked.clone(),
+            let asked = match target.sort {
+                TargetSort::Items => format!("{}/x", estate.scope(target.scope()).path),
+                _ => target.asked.clone(),
             };
-            let sort = if spot.sort == SpotSort::Items { SpotSort::Pattern } else { spot.sort };
-            found.push(Spot { shown: asked.clone(), asked, sort, ..spot });
+            let sort =
+                if target.sort == TargetSort::Items { TargetSort::Pattern } else { target.sort };
+            found.push(AccessTarget { shown: asked.clone(), asked, sort, ..target });
             if found.len() == PLACES {
                 break;
             }
@@ -379,14 +380,14 @@ impl<'v> Asking<'v> {
             for id in index.attachments_of.get(&subject).into_iter().flatten() {
                 let one = estate.attachment(*id);
                 for at in one.at.iter().take(PEOPLE) {
-                    for spot in self.places(at.value).iter().take(PLACES / 2) {
+                    for target in self.places(at.value).iter().take(PLACES / 2) {
                         for policy in &one.policies {
                             let body = estate.policy(policy.value);
-                            let applicable = spot.applicable(estate);
+                            let applicable = target.applicable(estate);
                             let actions = applicable.intersection(&body.allowed_actions);
                             for action in actions.take(ACTIONS) {
                                 let action = estate.catalogue.action_at(action);
-                                let query = session.query(spot, action);
+                                let query = session.query(target, action);
                                 let (reason, met) = Recorder::of(&mut decider, &query);
                                 let by_lost = |subject: Subject| match subject {
                                     Subject::One(who) => lost.contains(&who),

@@ -1,7 +1,7 @@
 //! What takes away a deny, a ceiling, or an allow.
 
 use super::candidates::concerned;
-use super::{Candidate, Concerned, Extent, Places, Search, Step};
+use super::{Candidate, Concerned, Extent, Places, Step, WaySearch};
 use crate::attribute::Value;
 use crate::edit::{Edit, ListOf, Target, is_locked};
 use crate::engine::Closure;
@@ -12,7 +12,7 @@ use crate::request::Query;
 use crate::trace::{CeilingFinding, Finding, Recorder};
 use crate::truth::Truth;
 
-impl Search<'_> {
+impl WaySearch<'_> {
     /// Steps that take away what refuses: denies that match or are undecided, ceilings that bound.
     pub(super) fn lifts(&self, query: &Query<'_>, met: &Recorder) -> Vec<Candidate> {
         let closure = self.engine.decider().closure_of(query);

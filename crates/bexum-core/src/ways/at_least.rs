@@ -5,14 +5,16 @@ use std::rc::Rc;
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::{Candidate, NEAR, SAMPLE, Search};
+use super::{Candidate, NEAR, SAMPLE, WaySearch};
 use crate::catalogue::ActionSet;
 use crate::engine::{Closure, Decider, EvalContext, Index, Session};
 use crate::id::{ActionId, PolicyId, RoleId, ScopeId};
 use crate::impact::within;
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::reach::{self, Spot, SpotSort, Spots, Viewpoint, cells_at, items_said_of};
+use crate::reach::{
+    self, AccessTarget, AccessTargets, TargetSort, Viewpoint, cells_at, items_said_of,
+};
 use crate::request::Query;
 use crate::truth::Truth;
 
@@ -42,7 +44,7 @@ pub(super) struct Tie {
 
 /// A row, and what is denied there for want of a statement that allows it.
 struct Row<'r> {
-    spot: &'r Spot,
+    target: &'r AccessTarget,
     query: Query<'r>,
     actions: ActionSet,
     /// How deep something has to be attached, so that no seal stops it.
@@ -57,26 +59,30 @@ pub(super) struct Denied<'r> {
 
 /// Somebody in a session of theirs, and the items that what they are told already singles out for
 /// them.
-pub(super) struct Seen {
+pub(super) struct SessionItems {
     pub(super) viewpoint: Viewpoint,
-    pub(super) items: Vec<Spot>,
+    pub(super) items: Vec<AccessTarget>,
 }
 
-impl Seen {
-    /// With the items among those that some spots stand for.
-    pub(super) fn new(decider: &mut Decider<'_>, viewpoint: Viewpoint, spots: &[Spot]) -> Self {
-        let each = spots.iter().flat_map(|spot| items_said_of(decider, &viewpoint, spot));
+impl SessionItems {
+    /// With the items among those that some targets stand for.
+    pub(super) fn new(
+        decider: &mut Decider<'_>,
+        viewpoint: Viewpoint,
+        targets: &[AccessTarget],
+    ) -> Self {
+        let each = targets.iter().flat_map(|target| items_said_of(decider, &viewpoint, target));
         let items = each.collect();
         Self { viewpoint, items }
     }
 
     /// Whether a row is one of these items.
-    pub(super) fn has(&self, spot: &Spot) -> bool {
-        self.items.iter().any(|item| item.shown == spot.shown)
+    pub(super) fn has(&self, target: &AccessTarget) -> bool {
+        self.items.iter().any(|item| item.shown == target.shown)
     }
 }
 
-impl Search<'_> {
+impl WaySearch<'_> {
     /// Finds out how many cells some steps turn at least: what they open to the one who asks around
     /// the path, and to some of a group right there. Best called for many at once: who asks is
     /// looked at first.
@@ -95,17 +101,17 @@ impl Search<'_> {
         let is_small = |at: &ScopeId| estate.scopes.subtree(*at).len() <= NEAR;
         let near = estate.scopes.chain(here).filter(is_small).last();
         let scopes = near.map_or(here.index()..here.index() + 1, |at| estate.scopes.subtree(at));
-        let spots = Spots::new(estate);
-        let near: Vec<Spot> = scopes.flat_map(|at| spots.at(ScopeId::new(at))).collect();
-        let here: Vec<Spot> = spots.at(here).collect();
-        let path = [Spot::at(&query.target)];
+        let targets = AccessTargets::new(estate);
+        let near: Vec<AccessTarget> = scopes.flat_map(|at| targets.at(ScopeId::new(at))).collect();
+        let here: Vec<AccessTarget> = targets.at(here).collect();
+        let path = [AccessTarget::at(&query.target)];
         let mut decider = Decider::new(index);
         // A role has no cells with another taken up.
         let is_role = matches!(viewpoint.who, Principal::Role(_));
-        let own_spots = if is_role && viewpoint.take_up.is_some() { &[][..] } else { &near[..] };
-        let seen = Seen::new(&mut decider, viewpoint, own_spots);
-        let own = denied(&mut decider, &seen.viewpoint, own_spots.iter().chain(&seen.items));
-        let alone = Seen::new(&mut decider, by_oneself.clone(), &near);
+        let own_targets = if is_role && viewpoint.take_up.is_some() { &[][..] } else { &near[..] };
+        let seen = SessionItems::new(&mut decider, viewpoint, own_targets);
+        let own = denied(&mut decider, &seen.viewpoint, own_targets.iter().chain(&seen.items));
+        let alone = SessionItems::new(&mut decider, by_oneself.clone(), &near);
         let allowed = Allowed::new(&mut decider, &alone, &near);
         let mut there = Others::new(self, &by_oneself, &here, SAMPLE);
         let mut on_path = Others::new(self, &by_oneself, &path, ENOUGH);
@@ -150,31 +156,31 @@ impl Search<'_> {
 
 /// Some of those who come to each principal, and what they are denied.
 struct Others<'r> {
-    search: &'r Search<'r>,
+    search: &'r WaySearch<'r>,
     viewpoint: &'r Viewpoint,
-    spots: &'r [Spot],
+    targets: &'r [AccessTarget],
     most: usize,
     known: FxHashMap<Principal, Vec<Denied<'r>>>,
 }
 
 impl<'r> Others<'r> {
     fn new(
-        search: &'r Search<'r>,
+        search: &'r WaySearch<'r>,
         viewpoint: &'r Viewpoint,
-        spots: &'r [Spot],
+        targets: &'r [AccessTarget],
         most: usize,
     ) -> Self {
-        Self { search, viewpoint, spots, most, known: FxHashMap::default() }
+        Self { search, viewpoint, targets, most, known: FxHashMap::default() }
     }
 
     /// The sessions that have what is granted to a principal, but for those of the one who asks.
     fn of(&mut self, to: Principal, decider: &mut Decider<'r>) -> &[Denied<'r>] {
-        let Self { search, viewpoint, spots, most, .. } = *self;
+        let Self { search, viewpoint, targets, most, .. } = *self;
         self.known.entry(to).or_insert_with(|| {
             let people = search.some_of(to, most).into_iter();
             let others = people.filter(|one| *one != viewpoint.who);
             let sessions = granted_to(decider, viewpoint, to, others);
-            sessions.iter().map(|view| denied(decider, view, spots.iter())).collect()
+            sessions.iter().map(|view| denied(decider, view, targets.iter())).collect()
         })
     }
 }
@@ -198,19 +204,19 @@ pub(super) fn granted_to(
     found
 }
 
-/// What the one who asks is allowed at some spots.
+/// What the one who asks is allowed at some targets.
 struct Allowed<'r> {
     viewpoint: &'r Viewpoint,
-    rows: Vec<(&'r Spot, ActionSet)>,
+    rows: Vec<(&'r AccessTarget, ActionSet)>,
 }
 
 impl<'r> Allowed<'r> {
-    fn new(decider: &mut Decider<'_>, seen: &'r Seen, spots: &'r [Spot]) -> Self {
+    fn new(decider: &mut Decider<'_>, seen: &'r SessionItems, targets: &'r [AccessTarget]) -> Self {
         let viewpoint = &seen.viewpoint;
         // A target may be asked who is in it.
-        let spots = spots.iter().filter(|spot| spot.sort != SpotSort::Identity);
-        let rows = spots.chain(&seen.items);
-        let rows = rows.map(|spot| (spot, cells_at(decider, viewpoint, spot, None).allow));
+        let targets = targets.iter().filter(|target| target.sort != TargetSort::Identity);
+        let rows = targets.chain(&seen.items);
+        let rows = rows.map(|target| (target, cells_at(decider, viewpoint, target, None).allow));
         Self { viewpoint, rows: rows.collect() }
     }
 
@@ -226,8 +232,8 @@ impl<'r> Allowed<'r> {
         let session = Session::with(decider, Rc::new(closure), None, time);
         enough(
             ENOUGH,
-            self.rows.iter().map(|(spot, allowed)| {
-                let mut opened = self.allowed_in(decider, &session, None, spot);
+            self.rows.iter().map(|(target, allowed)| {
+                let mut opened = self.allowed_in(decider, &session, None, target);
                 opened.difference_with(allowed);
                 opened.ones().count()
             }),
@@ -244,10 +250,10 @@ impl<'r> Allowed<'r> {
         closure.takeable.push(role);
         closure.takeable.sort_unstable();
         let session = Session::with(decider, Rc::new(closure), Some(role), time);
-        let allowed = |spot| self.allowed_in(decider, &session, Some(role), spot);
+        let allowed = |target| self.allowed_in(decider, &session, Some(role), target);
         // What patterns single out for them by themselves may be no row of theirs in the role.
-        let rows = self.rows.iter().filter(|(spot, _)| spot.sort != SpotSort::Pattern);
-        enough(ENOUGH, rows.map(|(spot, _)| allowed(spot).ones().count()))
+        let rows = self.rows.iter().filter(|(target, _)| target.sort != TargetSort::Pattern);
+        enough(ENOUGH, rows.map(|(target, _)| allowed(target).ones().count()))
     }
 
     fn allowed_in<'e>(
@@ -255,15 +261,15 @@ impl<'r> Allowed<'r> {
         decider: &Decider<'e>,
         session: &Session<'e>,
         take_up: Option<RoleId>,
-        spot: &Spot,
+        target: &AccessTarget,
     ) -> ActionSet {
         let estate = decider.index.estate();
-        let applicable = spot.applicable(estate);
+        let applicable = target.applicable(estate);
         let Some(first) = applicable.minimum() else {
             return ActionSet::with_capacity(estate.catalogue.actions.len());
         };
         let viewpoint = Viewpoint { take_up, ..self.viewpoint.clone() };
-        let query = viewpoint.query(spot, ActionId::new(first));
+        let query = viewpoint.query(target, ActionId::new(first));
         decider.reach_in(session, &query, applicable).allow
     }
 }
@@ -280,25 +286,25 @@ pub(super) fn enough(most: usize, each: impl Iterator<Item = usize>) -> usize {
     sum
 }
 
-/// What somebody is denied at some spots for want of a statement that allows it.
+/// What somebody is denied at some targets for want of a statement that allows it.
 pub(super) fn denied<'r>(
     decider: &mut Decider<'r>,
     viewpoint: &Viewpoint,
-    spots: impl Iterator<Item = &'r Spot>,
+    targets: impl Iterator<Item = &'r AccessTarget>,
 ) -> Denied<'r> {
     let index = decider.index;
     let estate = index.estate();
     let session =
         decider.session_of(viewpoint.who, &viewpoint.also, viewpoint.take_up, viewpoint.time);
     let mut rows: Vec<Row<'_>> = Vec::new();
-    for spot in spots {
-        let applicable = spot.applicable(estate);
+    for target in targets {
+        let applicable = target.applicable(estate);
         let Some(first) = applicable.minimum() else { continue };
-        let query = viewpoint.query(spot, ActionId::new(first));
-        let from_depth = seal_depth(index, spot.scope());
+        let query = viewpoint.query(target, ActionId::new(first));
+        let from_depth = seal_depth(index, target.scope());
         let parts = decider.not_granted(&session, &query, applicable);
         let parts = parts.into_iter().filter(|(_, actions)| !actions.is_empty());
-        rows.extend(parts.map(|(query, actions)| Row { spot, query, actions, from_depth }));
+        rows.extend(parts.map(|(query, actions)| Row { target, query, actions, from_depth }));
     }
     Denied { session, rows }
 }
@@ -308,7 +314,7 @@ pub(super) fn opened_to(
     index: &Index,
     Denied { session, rows }: &Denied<'_>,
     tie: Tie,
-    is_row: impl Fn(&Spot) -> bool,
+    is_row: impl Fn(&AccessTarget) -> bool,
 ) -> usize {
     let estate = index.estate();
     if !session.is_granted_what_is_for(tie.to, index) {
@@ -317,7 +323,7 @@ pub(super) fn opened_to(
     let policy = estate.policy(tie.policy);
     let anchor = estate.scope(tie.at).depth as usize;
     let mut count = 0;
-    for row in rows.iter().filter(|row| is_row(row.spot)) {
+    for row in rows.iter().filter(|row| is_row(row.target)) {
         let is_there = estate.scopes.holds(tie.at, row.query.target.scope());
         if !is_there || anchor < row.from_depth || row.actions.is_disjoint(&policy.allowed_actions)
         {

@@ -1,7 +1,7 @@
 //! What could grant: another role, a group, an attachment, a policy.
 
 use super::at_least::{Gauge, Tie, seal_depth};
-use super::{Candidate, Choice, Concerned, Extent, Places, Search, Step};
+use super::{Candidate, Choice, Concerned, Extent, Places, Step, WaySearch};
 use crate::edit::{Edit, ListOf, Target};
 use crate::engine::{Closure, Decider, EvalContext, NullSink};
 use crate::id::{GroupId, PolicyId, RoleId, ScopeId};
@@ -12,7 +12,7 @@ use crate::time::Window;
 use crate::trace::Recorder;
 use crate::truth::Truth;
 
-impl Search<'_> {
+impl WaySearch<'_> {
     /// Steps that may grant, (a) to (g) of the spec; (d), to hold or take up a role that one has
     /// not, only where asked for.
     pub(super) fn grants(

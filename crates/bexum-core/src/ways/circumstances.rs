@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use super::{Candidate, Choice, Extent, Search, Step};
+use super::{Candidate, Choice, Extent, Step, WaySearch};
 use crate::attribute::Value;
-use crate::condition::{Condition, Reference, Step as Part, Term};
+use crate::condition::{Condition, ConditionStep, Reference, Term};
 use crate::edit::of_attribute;
 use crate::engine::Decider;
 use crate::id::{AttributeId, StatementId};
@@ -15,7 +15,7 @@ use crate::trace::Recorder;
 /// Most values of one attribute that are tried.
 const MOST_VALUES: usize = 256;
 
-impl Search<'_> {
+impl WaySearch<'_> {
     /// (a) For each set of at most two circumstances that are not given and on which a statement in
     /// play hangs, the first by text of the values that work. Two only where neither does alone.
     pub(super) fn circumstances(&self, met: &Recorder) -> Vec<Candidate> {
@@ -90,7 +90,7 @@ fn compared(when: &Condition) -> Vec<(AttributeId, Value)> {
     let program = &when.program;
     let mut found = Vec::new();
     for step in &program.steps {
-        let Part::Compare(left, _, right) = *step else { continue };
+        let ConditionStep::Compare(left, _, right) = *step else { continue };
         for (one, other) in [(left, right), (right, left)] {
             let (Some(Reference::Given(id)), Term::Literal(place)) = (one.attribute(), other)
             else {

@@ -5,16 +5,16 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use super::at_least::{Denied, Gauge, Seen, Tie, denied, enough, granted_to, opened_to};
-use super::{Candidate, Concerned, SAMPLE, Search};
+use super::at_least::{Denied, Gauge, SessionItems, Tie, denied, enough, granted_to, opened_to};
+use super::{Candidate, Concerned, SAMPLE, WaySearch};
 use crate::each::Each;
 use crate::engine::{Decider, EvalContext, Session, StatementInPlay};
 use crate::id::{ActionId, PolicyId, ScopeId, StatementId};
 use crate::items::{self, is_item};
 use crate::policy::Effect;
 use crate::principal::Principal;
-use crate::reach::{Spot, SpotSort, Spots, Viewpoint};
-use crate::request::{Place, Query};
+use crate::reach::{AccessTarget, AccessTargets, TargetSort, Viewpoint};
+use crate::request::{Query, TargetPlace};
 
 /// How many rows are looked at, of all principals together.
 const MOST_ROWS: usize = 8192;
@@ -29,7 +29,7 @@ const TOGETHER: usize = 8;
 /// many people.
 const MOST_ITEMS: usize = 4;
 
-impl Search<'_> {
+impl WaySearch<'_> {
     /// Looks again at steps that attach a policy, and of which it is not known that they open more than
     /// so many cells. For steps that were [gauged](Self::gauge), once it is
     /// known what is more than the best do. Those who gain by them are shared out by `each`.
@@ -66,10 +66,10 @@ impl Search<'_> {
         each: Each<'_>,
     ) {
         let here = query.target.scope();
-        let at_path: Vec<Spot> = Spots::new(self.estate()).at(here).collect();
-        let (spots, singled) = self.spots_below(query, by_oneself, &ties);
-        let known: FxHashSet<&str> = spots.iter().map(|spot| &*spot.shown).collect();
-        let most_people = (MOST_ROWS / spots.len().max(1)).max(SAMPLE);
+        let at_path: Vec<AccessTarget> = AccessTargets::new(self.estate()).at(here).collect();
+        let (targets, singled) = self.targets_below(query, by_oneself, &ties);
+        let known: FxHashSet<&str> = targets.iter().map(|target| &*target.shown).collect();
+        let most_people = (MOST_ROWS / targets.len().max(1)).max(SAMPLE);
         let mut people: FxHashMap<Principal, Vec<Principal>> = FxHashMap::default();
         for (_, tie) in &ties {
             people.entry(tie.to).or_insert_with(|| self.some_of(tie.to, most_people));
@@ -80,13 +80,14 @@ impl Search<'_> {
         each(number.div_ceil(TOGETHER), &|share| {
             let mut decider = Decider::new(self.index());
             let is_open = |opened: &AtomicUsize| opened.load(Ordering::Relaxed) <= most_cells;
-            let mut seen: FxHashMap<Principal, Vec<Seen>> = FxHashMap::default();
+            let mut seen: FxHashMap<Principal, Vec<SessionItems>> = FxHashMap::default();
             for ((_, tie), _) in ties.iter().zip(&opened).filter(|(_, opened)| is_open(opened)) {
                 seen.entry(tie.to).or_insert_with(|| {
                     let some = people[&tie.to].iter().skip(share * TOGETHER).take(TOGETHER);
                     let views = granted_to(&mut decider, by_oneself, tie.to, some.copied());
-                    let each =
-                        views.into_iter().map(|view| Seen::new(&mut decider, view, &at_path));
+                    let each = views
+                        .into_iter()
+                        .map(|view| SessionItems::new(&mut decider, view, &at_path));
                     each.collect()
                 });
             }
@@ -96,16 +97,16 @@ impl Search<'_> {
                 let others = there.entry(tie.to).or_insert_with(|| {
                     let each = seen.iter().map(|one| {
                         let own = one.items.iter().filter(|item| !known.contains(&*item.shown));
-                        denied(&mut decider, &one.viewpoint, spots.iter().chain(own))
+                        denied(&mut decider, &one.viewpoint, targets.iter().chain(own))
                     });
                     each.collect()
                 });
                 let items = singled.get(&tie.policy).filter(|_| tie.at == here);
                 let each = others.iter().zip(seen).map(|(denied, seen)| {
-                    opened_to(self.index(), denied, *tie, |spot| {
-                        spot.sort != SpotSort::Pattern
-                            || items.is_some_and(|it| it.contains(&spot.shown))
-                            || seen.has(spot)
+                    opened_to(self.index(), denied, *tie, |target| {
+                        target.sort != TargetSort::Pattern
+                            || items.is_some_and(|it| it.contains(&target.shown))
+                            || seen.has(target)
                     })
                 });
                 opened.fetch_add(enough(most_cells, each), Ordering::Relaxed);
@@ -120,37 +121,39 @@ impl Search<'_> {
 
     /// The rows below the scope of what is asked about at which it is looked what is opened; with the
     /// items that policies single out there, by policy.
-    fn spots_below(
+    fn targets_below(
         &self,
         query: &Query<'_>,
         by_oneself: &Viewpoint,
         ties: &[(&mut usize, Tie)],
-    ) -> (Vec<Spot>, FxHashMap<PolicyId, FxHashSet<String>>) {
+    ) -> (Vec<AccessTarget>, FxHashMap<PolicyId, FxHashSet<String>>) {
         let estate = self.estate();
         let here = query.target.scope();
         let session = Decider::new(self.index()).session(query);
-        let declared = Spots::new(estate);
+        let declared = AccessTargets::new(estate);
         let scopes = estate.scopes.subtree(here).take(MOST_SCOPES).map(ScopeId::new);
         let scopes: Vec<ScopeId> = scopes.collect();
-        let mut spots: Vec<Spot> = scopes.iter().flat_map(|at| declared.at(*at)).collect();
+        let mut targets: Vec<AccessTarget> =
+            scopes.iter().flat_map(|at| declared.at(*at)).collect();
         let people = ties.iter().map(|(_, tie)| self.number(&Concerned::These(vec![tie.to]))).max();
         let of_few = MOST_ROWS / people.unwrap_or_default().max(1);
-        let most = (spots.len() + MOST_ITEMS * scopes.len()).max(of_few);
-        let mut known: FxHashSet<String> = spots.iter().map(|spot| spot.shown.clone()).collect();
+        let most = (targets.len() + MOST_ITEMS * scopes.len()).max(of_few);
+        let mut known: FxHashSet<String> =
+            targets.iter().map(|target| target.shown.clone()).collect();
         let mut singled: FxHashMap<PolicyId, FxHashSet<String>> = FxHashMap::default();
         for (_, tie) in ties {
             // Farther up, its patterns may say something else here.
-            if tie.at != here || spots.len() > most || singled.contains_key(&tie.policy) {
+            if tie.at != here || targets.len() > most || singled.contains_key(&tie.policy) {
                 continue;
             }
             let statements = self.said_to_all(tie.policy, here);
             let asker = (by_oneself, &session);
             let items = scopes.iter().flat_map(|at| self.singled_out(&statements, *at, asker));
-            let items: Vec<Spot> = items.collect();
-            singled.insert(tie.policy, items.iter().map(|spot| spot.shown.clone()).collect());
-            spots.extend(items.into_iter().filter(|spot| known.insert(spot.shown.clone())));
+            let items: Vec<AccessTarget> = items.collect();
+            singled.insert(tie.policy, items.iter().map(|target| target.shown.clone()).collect());
+            targets.extend(items.into_iter().filter(|target| known.insert(target.shown.clone())));
         }
-        (spots, singled)
+        (targets, singled)
     }
 
     /// What a policy allows whoever asks, attached at a scope.
@@ -171,7 +174,7 @@ impl Search<'_> {
         statements: &[StatementInPlay],
         at: ScopeId,
         (viewpoint, session): (&Viewpoint, &Session<'_>),
-    ) -> Vec<Spot> {
+    ) -> Vec<AccessTarget> {
         let estate = self.estate();
         let scope = estate.scope(at);
         if !scope.holds_items() {
@@ -179,7 +182,8 @@ impl Search<'_> {
         }
         let path = scope.path.to_string();
         let (shown, asked) = (path.clone(), path.clone());
-        let below = Spot { shown, asked, sort: SpotSort::Items, place: Place::Item(at) };
+        let below =
+            AccessTarget { shown, asked, sort: TargetSort::Items, place: TargetPlace::Item(at) };
         let query = viewpoint.query(&below, ActionId::new(0));
         let context = |_: usize| EvalContext {
             index: self.index(),
@@ -190,10 +194,10 @@ impl Search<'_> {
         let segments: Vec<&str> = path.split('/').collect();
         let (rests, _) = items::rests(&segments, statements, &context, estate.longest_pattern + 1);
         let free = rests.into_iter().filter(|(_, asked)| is_item(estate, at, asked));
-        let spot = |shown: &str, asked: &str| {
+        let target = |shown: &str, asked: &str| {
             let [shown, asked] = [shown, asked].map(|below| format!("{path}/{below}"));
-            Spot { shown, asked, sort: SpotSort::Pattern, place: Place::Item(at) }
+            AccessTarget { shown, asked, sort: TargetSort::Pattern, place: TargetPlace::Item(at) }
         };
-        free.map(|(rest, asked)| spot(&rest.text, &asked)).collect()
+        free.map(|(rest, asked)| target(&rest.text, &asked)).collect()
     }
 }

@@ -7,7 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex};
 
 use super::at_least::Gauge;
-use super::{Candidate, Concerned, Effect, Extent, Places, Search, Step, edited};
+use super::{Candidate, Concerned, Effect, Extent, Places, Step, WaySearch, edited};
 use crate::decision::Verdict;
 use crate::edit::Edit;
 use crate::engine::{Decider, Engine};
@@ -39,7 +39,7 @@ impl First {
     /// Those of its cells that the second step, which concerns no more than that, leaves as they are.
     pub(super) fn beside(
         &self,
-        search: &Search<'_>,
+        search: &WaySearch<'_>,
         second: &Extent,
     ) -> BTreeMap<String, Vec<Cell>> {
         let people: Option<BTreeSet<String>> = match &second.concerned {
@@ -56,7 +56,7 @@ impl First {
     }
 
     /// What these cells alone come to, where it is known that there are more.
-    pub(super) fn much(&self, search: &Search<'_>, second: &Extent) -> Effect {
+    pub(super) fn much(&self, search: &WaySearch<'_>, second: &Extent) -> Effect {
         let mut effect = Effect { is_partial: true, ..Effect::default() };
         for (who, cells) in &self.beside(search, second) {
             effect.add_cells(who, search.estate(), cells);
@@ -79,7 +79,7 @@ fn and_into(first: &Extent, second: &Extent) -> Extent {
     Extent { into, is_path_alone, ..second.clone() }
 }
 
-impl Search<'_> {
+impl WaySearch<'_> {
     /// Whether a row is that of the request's path, or is at or below some places.
     pub(super) fn is_among(&self, row: &str, places: &Places) -> bool {
         let scopes = &self.estate().scopes;
@@ -117,7 +117,7 @@ impl Search<'_> {
             let Some(after) = edited(&mut declared, self.estate(), step) else { continue };
             let engine = Engine::new(Arc::new(after));
             let Ok(query) = self.request.resolve(engine.estate()) else { continue };
-            let inner = Search {
+            let inner = WaySearch {
                 declared: &declared,
                 engine: &engine,
                 request: self.request,

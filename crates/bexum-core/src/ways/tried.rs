@@ -4,13 +4,13 @@ use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
 use super::pairs::First;
-use super::{Candidate, Effect, Extent, Places, Search, Step, Way};
+use super::{Candidate, Effect, Extent, Places, Step, Way, WaySearch};
 use crate::catalogue::ActionSet;
 use crate::declaration::Declarations;
 use crate::engine::{Decider, Engine};
 use crate::id::ScopeId;
 use crate::impact::Cell;
-use crate::part::Part;
+use crate::part::EstatePart;
 
 /// What came of a candidate that works.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,7 +36,7 @@ const HERE_AND_THERE: usize = 4096;
 /// An estate that was made, and which part of it.
 type Made = (Extent, (Declarations, Engine));
 
-impl Search<'_> {
+impl WaySearch<'_> {
     /// Tries a candidate: the first of its steps that works, with what it does.
     #[must_use]
     pub fn tried(&self, candidate: &Candidate) -> Option<Way> {
@@ -293,7 +293,7 @@ impl Search<'_> {
     /// What else comes of a step.
     fn effect(
         &self,
-        part: &Part,
+        part: &EstatePart,
         after: (&Declarations, &Engine),
         extent: &Extent,
         most: &dyn Fn() -> usize,

@@ -9,8 +9,8 @@ use bexum_core::declaration::Declarations;
 use bexum_core::each::in_turn;
 use bexum_core::engine::{Decider, Engine};
 use bexum_core::impact::{Cell, Changes, Comparison, Outcome, OwnSessions, SameFiles, differences};
-use bexum_core::reach::{self, Limited, Spot, SpotSort, Viewpoint};
-use bexum_core::request::{Given, Place};
+use bexum_core::reach::{self, AccessTarget, Limited, TargetSort, Viewpoint};
+use bexum_core::request::{Given, TargetPlace};
 use bexum_core::{Estate, Reason, Request, Time};
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -120,17 +120,20 @@ fn sessions(engine: &Engine, request: &Request<'_>, who: &str) -> BTreeMap<Strin
 }
 
 /// The rows of both sides: declared places, items, and those that a pattern of either singles out.
-fn rows(engines: &[Engine; 2], sessions: [Option<&Viewpoint>; 2]) -> BTreeMap<String, Spot> {
+fn rows(
+    engines: &[Engine; 2],
+    sessions: [Option<&Viewpoint>; 2],
+) -> BTreeMap<String, AccessTarget> {
     let mut found = BTreeMap::new();
     for (engine, session) in engines.iter().zip(sessions) {
         let mut decider = Decider::new(engine);
-        for spot in reach::Spots::new(engine.estate()).below(None) {
+        for target in reach::AccessTargets::new(engine.estate()).below(None) {
             let Some(session) = session else {
-                found.entry(spot.shown.clone()).or_insert(spot);
+                found.entry(target.shown.clone()).or_insert(target);
                 continue;
             };
-            for spot in reach::spots_for(&mut decider, session, spot, &mut Limited::new()) {
-                found.entry(spot.shown.clone()).or_insert(spot);
+            for target in reach::targets_for(&mut decider, session, target, &mut Limited::new()) {
+                found.entry(target.shown.clone()).or_insert(target);
             }
         }
     }
@@ -142,7 +145,7 @@ fn is_allowed(
     engine: &Engine,
     decider: &mut Decider<'_>,
     session: Option<&Viewpoint>,
-    spot: &Spot,
+    target: &AccessTarget,
     action: &str,
     item: Option<&[(&str, Value)]>,
 ) -> bool {
@@ -151,18 +154,18 @@ fn is_allowed(
         return false;
     };
     // Identities come and go with their places.
-    let is_there = match spot.sort {
-        SpotSort::Scope => estate.scopes.find(&spot.asked).is_some(),
-        SpotSort::Identity => estate.identity_at(&spot.asked).is_some(),
-        SpotSort::Items | SpotSort::Pattern => true,
+    let is_there = match target.sort {
+        TargetSort::Scope => estate.scopes.find(&target.asked).is_some(),
+        TargetSort::Identity => estate.identity_at(&target.asked).is_some(),
+        TargetSort::Items | TargetSort::Pattern => true,
     };
-    if !is_there || !spot.applicable(estate).contains(action.index()) {
+    if !is_there || !target.applicable(estate).contains(action.index()) {
         return false;
     }
-    let mut query = session.query(spot, action);
+    let mut query = session.query(target, action);
     if let Some(item) = item {
         query.item_is_open = false;
-        if matches!(spot.sort, SpotSort::Items | SpotSort::Pattern) {
+        if matches!(target.sort, TargetSort::Items | TargetSort::Pattern) {
             let names = &estate.attribute_names;
             let known = item.iter().filter_map(|(name, value)| Some((names.get(name)?, value)));
             query.item = known.map(|(id, value)| (id, Given::Value(value.clone()))).collect();
@@ -174,17 +177,18 @@ fn is_allowed(
 fn outcome(
     decider: &mut Decider<'_>,
     session: Option<&Viewpoint>,
-    spot: &Spot,
+    target: &AccessTarget,
     action: &str,
 ) -> Outcome {
     let estate = decider.index.estate();
-    let is_there = spot.sort != SpotSort::Identity || estate.identity_at(&spot.asked).is_some();
+    let is_there =
+        target.sort != TargetSort::Identity || estate.identity_at(&target.asked).is_some();
     let (Some(session), Some(action), true) =
         (session, estate.catalogue.find_action(action), is_there)
     else {
         return Outcome::Deny;
     };
-    let cells = reach::cells_at(decider, session, spot, None);
+    let cells = reach::cells_at(decider, session, target, None);
     match (cells.allow.contains(action.index()), cells.depends.contains(action.index())) {
         (true, _) => Outcome::Allow,
         (_, true) => Outcome::Depends,
@@ -240,16 +244,16 @@ proptest! {
             let roles: BTreeSet<&String> = both.iter().flat_map(BTreeMap::keys).collect();
             for role in roles {
                 let session = both.each_ref().map(|one| one.get(role));
-                for (place, spot) in rows(&engines, session) {
+                for (place, target) in rows(&engines, session) {
                     // Items that two patterns single out together have a row only where one of these
                     // is new or gone.
                     let has_row = told.keys().any(|(w, r, p, _)| (w, r, p) == (&who, role, &place));
                     // One pattern by itself is told from these by a path that is longer than what is shown.
-                    if spot.sort == SpotSort::Pattern && spot.shown == spot.asked && !has_row {
+                    if target.sort == TargetSort::Pattern && target.shown == target.asked && !has_row {
                         continue;
                     }
                     for action in estates::ACTIONS {
-                        let [before, after] = [0, 1].map(|i| outcome(&mut deciders[i], session[i], &spot, action));
+                        let [before, after] = [0, 1].map(|i| outcome(&mut deciders[i], session[i], &target, action));
                         let key = (who.clone(), role.clone(), place.clone(), action.to_owned());
                         if before != after {
                             let cell = told.get(&key);
@@ -259,7 +263,7 @@ proptest! {
                             prop_assert_eq!(cell.is_gained, before < after);
                             prop_assert_eq!(cell.is_lost, before > after);
                             let held = both[0].iter().any(|(other, view)| {
-                                other != role && outcome(&mut deciders[0], Some(view), &spot, action) == Outcome::Allow
+                                other != role && outcome(&mut deciders[0], Some(view), &target, action) == Outcome::Allow
                             });
                             prop_assert_eq!(cell.held_as.is_some(), before < after && held, "{:?}", key);
                         } else if let Some(cell) = told.get(&key) {
@@ -276,10 +280,10 @@ proptest! {
             let both = engines.each_ref().map(|engine| sessions(engine, &request, &cell.who));
             let path = cell.place.clone();
             let nearest = engines[0].estate().scopes.nearest(&path).expect("a scope");
-            let sort = SpotSort::Pattern;
-            let spot = Spot { shown: path.clone(), asked: path, sort, place: Place::Item(nearest) };
+            let sort = TargetSort::Pattern;
+            let target = AccessTarget { shown: path.clone(), asked: path, sort, place: TargetPlace::Item(nearest) };
             let [before, after] = [0, 1].map(|i| {
-                outcome(&mut deciders[i], both[i].get(&cell.role), &spot, &cell.action)
+                outcome(&mut deciders[i], both[i].get(&cell.role), &target, &cell.action)
             });
             prop_assert_eq!((cell.before, cell.after), (before, after), "{:?}", key);
         }
@@ -304,13 +308,13 @@ proptest! {
             for (role, before) in &both[0] {
                 let Some(after) = both[1].get(role) else { continue };
                 let sides = [before, after];
-                for (place, spot) in rows(&engines, [Some(before), Some(after)]) {
+                for (place, target) in rows(&engines, [Some(before), Some(after)]) {
                     // Not each item that two patterns single out together has a row.
-                    if spot.sort == SpotSort::Pattern {
+                    if target.sort == TargetSort::Pattern {
                         continue;
                     }
                     for action in estates::ACTIONS {
-                        let depends = [0, 1].map(|i| outcome(&mut deciders[i], Some(sides[i]), &spot, action));
+                        let depends = [0, 1].map(|i| outcome(&mut deciders[i], Some(sides[i]), &target, action));
                         if depends != [Outcome::Depends; 2] {
                             continue;
                         }
@@ -331,7 +335,7 @@ proptest! {
                             let mut allowed = [false; 2];
                             for i in 0..2 {
                                 let view = full.viewpoint(engines[i].estate()).ok();
-                                allowed[i] = is_allowed(&engines[i], &mut deciders[i], view.as_ref(), &spot, action, Some(item));
+                                allowed[i] = is_allowed(&engines[i], &mut deciders[i], view.as_ref(), &target, action, Some(item));
                             }
                             prop_assert!(gained || allowed != [false, true], "{key:?} is opened by {full:?} {item:?}");
                             prop_assert!(lost || allowed != [true, false], "{key:?} is closed by {full:?} {item:?}");
@@ -370,7 +374,7 @@ proptest! {
             if compared.first_opened(who, own.as_mut(), &|_, _| true).is_some() || compared.is_limited() {
                 continue;
             }
-            for spot in reach::Spots::new(after.estate()).below(None) {
+            for target in reach::AccessTargets::new(after.estate()).below(None) {
                 for (given, item, time) in tried.iter().filter(|(.., time)| *time >= request.time.0) {
                     for action in estates::ACTIONS {
                         let mut asks = |side: usize, who: &str, role: &Option<String>| {
@@ -382,7 +386,7 @@ proptest! {
                                 ..request.clone()
                             };
                             let view = full.viewpoint(engines[side].estate()).ok();
-                            is_allowed(&engines[side], &mut deciders[side], view.as_ref(), &spot, action, Some(item))
+                            is_allowed(&engines[side], &mut deciders[side], view.as_ref(), &target, action, Some(item))
                         };
                         // A role asks by itself alone.
                         for role in roles.iter().filter(|role| role.is_none() || !who.starts_with("role:")) {
@@ -390,7 +394,7 @@ proptest! {
                                 continue;
                             }
                             let is_own = has_own && roles.iter().any(|role| asks(0, editor, role));
-                            prop_assert!(is_own, "{who} as {role:?}: {action} on {} at {time} with {given:?} {item:?}", spot.shown);
+                            prop_assert!(is_own, "{who} as {role:?}: {action} on {} at {time} with {given:?} {item:?}", target.shown);
                         }
                     }
                 }

@@ -295,7 +295,7 @@ pub(crate) fn try_everything(
                 let Ok(target) = bexum_core::request::resolve_target(estate, path) else {
                     continue;
                 };
-                let is_item = matches!(target.place, bexum_core::request::Place::Item(_));
+                let is_item = matches!(target.place, bexum_core::request::TargetPlace::Item(_));
                 let applicable = estate.catalogue.applicable(target.class(estate));
                 for action in applicable.intersection(&estate.laws[0].actions) {
                     let does = &estate.catalogue.actions[action].name;

@@ -2,8 +2,8 @@
 
 use bexum_core::engine::{Cells, Decider, Engine};
 use bexum_core::id::ActionId;
-use bexum_core::reach::{self, Access, Actors, Classes, Limited, SpotSort, Viewpoint};
-use bexum_core::request::Place;
+use bexum_core::reach::{self, Access, Actors, Classes, Limited, TargetSort, Viewpoint};
+use bexum_core::request::TargetPlace;
 use bexum_core::{Estate, Query, Reading, Reason, Request};
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -57,23 +57,23 @@ proptest! {
         let people: Vec<Vec<Viewpoint>> =
             viewpoints.iter().map(|one| reach::sessions(&mut decider, one)).collect();
         let rows = reach::by_principal(&engine, &people, None, &mut Limited::new());
-        let declared_spots = rows.iter().filter(|row| {
-            matches!(row.spot.sort, SpotSort::Scope | SpotSort::Identity)
+        let declared_targets = rows.iter().filter(|row| {
+            matches!(row.target.sort, TargetSort::Scope | TargetSort::Identity)
         });
-        prop_assert_eq!(declared_spots.count(), estate.scopes.len() + declared
+        prop_assert_eq!(declared_targets.count(), estate.scopes.len() + declared
             .users.iter().filter(|user| user.body.place.is_some()).count() + 3);
         for row in &rows {
             for (sessions, access) in people.iter().zip(&row.access) {
-                let applicable = row.spot.applicable(&estate);
+                let applicable = row.target.applicable(&estate);
                 prop_assert!(access.own.allow.is_subset(applicable));
                 prop_assert!(access.own.depends.is_subset(applicable));
                 for action in applicable.ones() {
                     let action = estate.catalogue.action_ids().nth(action).expect("an action");
                     let each: Vec<(bool, bool)> = sessions
                         .iter()
-                        .map(|session| asked(&mut decider, &session.query(&row.spot, action)))
+                        .map(|session| asked(&mut decider, &session.query(&row.target, action)))
                         .collect();
-                    let told = format!("{} on {}", estate.catalogue.action(action).name, row.spot.shown);
+                    let told = format!("{} on {}", estate.catalogue.action(action).name, row.target.shown);
                     prop_assert_eq!(cell(&access.own, action), each[0], "{}", &told);
                     let allow = each.iter().any(|(allow, _)| *allow);
                     let depends = !allow && each.iter().any(|(_, depends)| *depends);
@@ -99,33 +99,33 @@ proptest! {
         // So many names as no pattern has, none of them in any.
         let open = vec![format!("q{name}q"); MORE_THAN_ANY_PATTERN + more].join("/");
         for session in reach::sessions(&mut decider, &view) {
-            for spot in reach::Spots::new(&estate).below(None) {
-                let scope = spot.scope();
+            for target in reach::AccessTargets::new(&estate).below(None) {
+                let scope = target.scope();
                 let path = estate.scope(scope).path.to_string();
-                for spot in reach::spots_for(&mut decider, &session, spot, &mut Limited::new()) {
-                    if !matches!(spot.sort, SpotSort::Items | SpotSort::Pattern) {
+                for target in reach::targets_for(&mut decider, &session, target, &mut Limited::new()) {
+                    if !matches!(target.sort, TargetSort::Items | TargetSort::Pattern) {
                         continue;
                     }
-                    let cells = reach::cells_at(&mut decider, &session, &spot, None);
-                    let rest = &spot.shown[path.len() + 1..];
+                    let cells = reach::cells_at(&mut decider, &session, &target, None);
+                    let rest = &target.shown[path.len() + 1..];
                     let filled: Vec<String> = rest.split('/').map(|segment| match segment {
                         "**" => open.clone(),
                         _ => segment.replace('*', &format!("q{name}q")),
                     }).collect();
                     let filled = format!("{path}/{}", filled.join("/"));
-                    let target = bexum_core::request::resolve_target(&estate, &filled);
-                    prop_assert!(target.is_ok(), "{}: {:?}", spot.shown, target);
-                    let target = target.expect("just seen");
-                    prop_assert_eq!(target.place, Place::Item(scope), "{}", spot.shown);
-                    for action in spot.applicable(&estate).ones() {
+                    let item = bexum_core::request::resolve_target(&estate, &filled);
+                    prop_assert!(item.is_ok(), "{}: {:?}", target.shown, item);
+                    let item = item.expect("just seen");
+                    prop_assert_eq!(item.place, TargetPlace::Item(scope), "{}", target.shown);
+                    for action in target.applicable(&estate).ones() {
                         let action = estate.catalogue.action_ids().nth(action).expect("an action");
-                        let mut query = session.query(&spot, action);
-                        query.target = target.clone();
+                        let mut query = session.query(&target, action);
+                        query.target = item.clone();
                         query.item_is_open = false;
                         let granted = decider.decide(&query) == Reason::Granted;
                         match cell(&cells, action) {
-                            (true, _) => prop_assert!(granted, "{} as {filled}", spot.shown),
-                            (_, false) => prop_assert!(!granted, "{} as {filled}", spot.shown),
+                            (true, _) => prop_assert!(granted, "{} as {filled}", target.shown),
+                            (_, false) => prop_assert!(!granted, "{} as {filled}", target.shown),
                             _ => {}
                         }
                     }
@@ -143,31 +143,31 @@ proptest! {
         let engine = Engine::new(Arc::clone(&estate));
         let Some(view) = viewpoint(&request, &estate) else { return Ok(()) };
         let everybody: Vec<_> = estate.principals().collect();
-        let spots = reach::Spots::new(&estate);
-        let spot = spots.below(None).find(|spot| spot.shown == "v/s/store/**").expect("it is there");
-        let crowds = reach::by_target(&engine, &view, true, &everybody, &spot, &mut Limited::new());
-        let wanted = spot.applicable(&estate).clone();
-        let mut actors = Actors::new(&engine, wanted, Some(spot.scope()));
-        for (spot, groups) in crowds {
+        let targets = reach::AccessTargets::new(&estate);
+        let target = targets.below(None).find(|target| target.shown == "v/s/store/**").expect("it is there");
+        let crowds = reach::by_target(&engine, &view, true, &everybody, &target, &mut Limited::new());
+        let wanted = target.applicable(&estate).clone();
+        let mut actors = Actors::new(&engine, wanted, Some(target.scope()));
+        for (target, groups) in crowds {
             prop_assert_eq!(groups.iter().map(|(_, who)| who.len()).sum::<usize>(), everybody.len());
             for (access, who) in groups {
                 for who in who {
                     let sessions = actors.sessions(&view.seen_by(who));
                     let rows = actors.rows(&sessions);
-                    let there = rows.iter().find(|row| row.spot == spot);
+                    let there = rows.iter().find(|row| row.target == target);
                     match there {
                         Some(row) => prop_assert_eq!(&row.access[0], &access, "{:?}", who),
                         // Items that only others' patterns single out are no row of theirs.
-                        None if spot.sort == SpotSort::Pattern => {
+                        None if target.sort == TargetSort::Pattern => {
                             let mut decider = Decider::new(&engine);
-                            let asked = reach::access_at(&mut decider, &sessions, &spot, None);
+                            let asked = reach::access_at(&mut decider, &sessions, &target, None);
                             prop_assert_eq!(&asked, &access, "{:?}", who);
                         }
                         None => prop_assert!(access.is_nothing(), "{:?}", who),
                     }
                     // The csv has every cell of every session.
                     for session in &sessions {
-                        for (at, cells) in actors.cells_on(session, std::slice::from_ref(&spot)) {
+                        for (at, cells) in actors.cells_on(session, std::slice::from_ref(&target)) {
                             let mut decider = Decider::new(&engine);
                             prop_assert_eq!(reach::cells_at(&mut decider, session, &at, None), cells);
                         }
@@ -191,9 +191,9 @@ proptest! {
             viewpoints.map(|one| reach::sessions(&mut decider, &one)).collect();
         let (mut limited, mut each_limited) = (Limited::new(), Limited::new());
         let rows = reach::by_principal(&engine, &people, None, &mut limited);
-        let spots = reach::Spots::new(&estate);
-        let each = spots.below(None).flat_map(|spot| {
-            reach::rows_at(&mut decider, &people, spot, None, &mut each_limited)
+        let targets = reach::AccessTargets::new(&estate);
+        let each = targets.below(None).flat_map(|target| {
+            reach::rows_at(&mut decider, &people, target, None, &mut each_limited)
         });
         for (one, other) in rows.iter().zip(each.collect::<Vec<_>>()) {
             prop_assert_eq!(one, &other);
@@ -215,8 +215,10 @@ fn there_are_scopes_of_a_class() {
         let Some(view) = viewpoint(&request, &estate) else { continue };
         let sessions = reach::sessions(&mut Decider::new(&engine), &view);
         let classes = Classes::new(&engine, &sessions);
-        let known: Vec<u32> =
-            reach::Spots::new(&estate).below(None).filter_map(|spot| classes.of(&spot)).collect();
+        let known: Vec<u32> = reach::AccessTargets::new(&estate)
+            .below(None)
+            .filter_map(|target| classes.of(&target))
+            .collect();
         all += known.len();
         shared += known.len() - known.iter().collect::<BTreeSet<_>>().len();
     }

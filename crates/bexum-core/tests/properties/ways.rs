@@ -14,9 +14,9 @@ use bexum_core::impact::{Cell, Comparison, SameFiles, differences};
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::principal::{Principal, Subject};
-use bexum_core::request::Place;
+use bexum_core::request::TargetPlace;
 use bexum_core::time::{Time, Window};
-use bexum_core::ways::{Candidate, Choice, Search, Step, Tried, Way, rank};
+use bexum_core::ways::{Candidate, Choice, Step, Tried, Way, WaySearch, rank};
 use bexum_core::{Estate, Request, Trace, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
@@ -179,7 +179,7 @@ fn brought(made: &Made, from: &str, at: Time) -> BTreeSet<String> {
 }
 
 /// The places at or above a path that are declared, the nearest first.
-fn chain(made: &Made, target: Place) -> Vec<String> {
+fn chain(made: &Made, target: TargetPlace) -> Vec<String> {
     let nearest = target.scope();
     let scopes = &made.estate().scopes;
     scopes.chain(nearest).map(|id| made.estate().scope(id).path.to_string()).collect()
@@ -446,7 +446,7 @@ fn by_text(ways: &[Way]) -> BTreeMap<String, (usize, usize)> {
 
 /// Holds what is found where only small ways are wanted against what is counted to the end.
 pub(crate) fn small_as_counted(
-    search: &Search<'_>,
+    search: &WaySearch<'_>,
     candidates: &[Candidate],
 ) -> Result<(), TestCaseError> {
     for one in candidates {
@@ -480,7 +480,7 @@ proptest! {
     fn single_steps_are_all_there(declared in estates::estate(), request in estates::request()) {
         let made = Made::new(declared);
         let Some(verdict) = made.verdict(&request) else { return Ok(()) };
-        let search = Search::new(&made.declared, &made.engine, &request).expect("a request");
+        let search = WaySearch::new(&made.declared, &made.engine, &request).expect("a request");
         let wanted = search.wanted();
         prop_assert_ne!(wanted, verdict);
         let mut singles = search.singles();
@@ -536,12 +536,12 @@ proptest! {
         let made = Made::new(declared);
         let needs_two = |request: &&Request<'static>| {
             made.verdict(request) == Some(Verdict::Deny) && {
-                let search = Search::new(&made.declared, &made.engine, request).expect("a request");
+                let search = WaySearch::new(&made.declared, &made.engine, request).expect("a request");
                 search.singles().iter().all(|one| search.tried(one).is_none())
             }
         };
         let Some(request) = requests.iter().find(needs_two) else { return Ok(()) };
-        let search = Search::new(&made.declared, &made.engine, request).expect("a request");
+        let search = WaySearch::new(&made.declared, &made.engine, request).expect("a request");
         let (pairs, is_complete) = search.pairs(usize::MAX, usize::MAX);
         prop_assert!(is_complete);
         let ways: Vec<_> = pairs.iter().filter_map(|one| search.tried(one)).collect();

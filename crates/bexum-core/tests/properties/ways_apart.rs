@@ -8,7 +8,7 @@ use bexum_core::each::in_turn;
 use bexum_core::origin::Origin;
 use bexum_core::policy::Effect;
 use bexum_core::scope::ScopeType;
-use bexum_core::ways::{Candidate, Search, Tried, Way};
+use bexum_core::ways::{Candidate, Tried, Way, WaySearch};
 use bexum_core::{Request, Time};
 
 use crate::estates::{self, list, named, w};
@@ -80,7 +80,7 @@ pub(crate) fn estate(
 
 /// What came of the candidate of this text, whatever it does besides. Holds every candidate against
 /// an estate that was made with it, and against bounds.
-fn way(made: &Made, search: &Search<'_>, candidates: &[Candidate], text: &str) -> Way {
+fn way(made: &Made, search: &WaySearch<'_>, candidates: &[Candidate], text: &str) -> Way {
     small_as_counted(search, candidates).expect("each is told as it is counted");
     let all: Vec<Way> = candidates.iter().filter_map(|one| search.tried(one)).collect();
     for way in &all {
@@ -101,7 +101,7 @@ fn request(on: &'static str, does: &'static str) -> Request<'static> {
 /// this policy opens that alone.
 fn opens_one_with(made: &Made, policy: &str) {
     let request = request("v/s/store", "store.list");
-    let search = Search::new(&made.declared, &made.engine, &request).expect("a request");
+    let search = WaySearch::new(&made.declared, &made.engine, &request).expect("a request");
     assert!(search.singles().iter().all(|one| search.tried(one).is_none()));
     let (pairs, _) = search.pairs(usize::MAX, 10);
     let text = format!(
@@ -117,7 +117,7 @@ fn a_seal_below_is_none_of_what_is_opened_at_least() {
     let reads: Said<'_> = (Effect::Allow, &["cluster.run", "namespace.view", "job.run"], &[]);
     let made = Made::new(estate(0, &[("reads", &[reads])], &[]));
     let request = request("v/s/c", "cluster.run");
-    let search = Search::new(&made.declared, &made.engine, &request).expect("a request");
+    let search = WaySearch::new(&made.declared, &made.engine, &request).expect("a request");
     let mut singles = search.singles();
     search.gauge(&mut singles);
     let attached = way(&made, &search, &singles, "attach policy:reads --to user:u --at v/s/c");
@@ -153,7 +153,7 @@ fn attaching_to_many_is_told_as_it_is_counted() {
     ];
     let made = Made::new(estate(99, &[("reads", &reads)], &[]));
     let request = request("v/s/store", "store.list");
-    let search = Search::new(&made.declared, &made.engine, &request).expect("a request");
+    let search = WaySearch::new(&made.declared, &made.engine, &request).expect("a request");
     let mut singles = search.singles();
     search.gauge(&mut singles);
     let to_the_group = "attach policy:reads --to group:g --at v/s/store";

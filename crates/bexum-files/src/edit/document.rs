@@ -44,7 +44,7 @@ enum Container {
 }
 
 /// A table, and how it is written.
-struct Place<'d, 't> {
+struct TablePlace<'d, 't> {
     table: &'d DeTable<'t>,
     container: Container,
     /// The keys that lead from the container to it.
@@ -94,8 +94,13 @@ impl<'t> Document<'t> {
 
     /// The table at a path of keys, or the nearest one on the way that is there, with how many keys
     /// led to it. `from` starts at a table of an array.
-    fn nearest<'d>(&'d self, from: Option<&'d Value<'t>>, path: &[&str]) -> (Place<'d, 't>, usize) {
-        let mut place = Place { table: &self.root, container: Container::Root, dotted: Vec::new() };
+    fn nearest<'d>(
+        &'d self,
+        from: Option<&'d Value<'t>>,
+        path: &[&str],
+    ) -> (TablePlace<'d, 't>, usize) {
+        let mut place =
+            TablePlace { table: &self.root, container: Container::Root, dotted: Vec::new() };
         if let Some((value, table)) =
             from.and_then(|value| Some((value, value.get_ref().as_table()?)))
         {

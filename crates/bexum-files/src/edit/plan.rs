@@ -85,7 +85,8 @@ pub fn plan(
     let mut notes = Vec::new();
     let mut changed: Vec<(PathBuf, String)> = Vec::new();
     for (at, edit) in one_key_each(edits) {
-        let step = Step { catalogue: &before.catalogue, at, file: file.as_deref(), now: at_time };
+        let step =
+            EditInTurn { catalogue: &before.catalogue, at, file: file.as_deref(), now: at_time };
         let (files, told) = step.make(&mut now, &edit)?;
         notes.extend(told.into_iter().filter(|note| !notes.contains(note)).collect::<Vec<_>>());
         for (path, text) in files {
@@ -119,7 +120,7 @@ pub fn plan_whole(
         return Ok(Plan { files: Vec::new(), after, declared: now.declared, notes: Vec::new() });
     }
     let catalogue = &before.catalogue;
-    let step = Step { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
+    let step = EditInTurn { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
     let changed = step.bring(&mut now, wanted, false)?;
     planned(before, now, changed, Vec::new())
 }
@@ -164,7 +165,7 @@ fn one_key_each(edits: &[Edit]) -> impl Iterator<Item = (usize, Edit)> + '_ {
 }
 
 /// One edit of several.
-struct Step<'p> {
+struct EditInTurn<'p> {
     catalogue: &'p Catalogue,
     /// Which, from 0.
     at: usize,
@@ -180,7 +181,7 @@ struct State {
     declared: Declarations,
 }
 
-impl Step<'_> {
+impl EditInTurn<'_> {
     /// Makes an edit; the texts that change, and what there is to say.
     fn make(&self, state: &mut State, edit: &Edit) -> Result<(Texts, Vec<String>), PlanError> {
         let State { sources, declared } = state;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use super::{TextSource, Texts};
-use crate::discover::{self, FileSystem, Found, ROOT_FILE};
+use crate::discover::{self, FileSystem, FoundFile, ROOT_FILE};
 use crate::problem::{ESTATE_BYTES, FILE_BYTES, Problem};
 use crate::source::Source;
 
@@ -75,7 +75,7 @@ fn root_file(real_root: &Path, root: &Path) -> Result<PathBuf, Problem> {
     }
 }
 
-fn read_file(found: &Found) -> Result<Source, Problem> {
+fn read_file(found: &FoundFile) -> Result<Source, Problem> {
     let unreadable = |error| Problem::Unreadable { path: found.shown.clone(), error };
     let size = fs::metadata(&found.real).map_err(unreadable)?.len();
     if size > FILE_BYTES {

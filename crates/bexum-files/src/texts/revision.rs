@@ -9,7 +9,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 
 use super::{TextSource, Texts};
-use crate::discover::{self, Found, Kind, ROOT_FILE, Tree};
+use crate::discover::{self, FoundFile, Kind, ROOT_FILE, Tree};
 use crate::problem::{ESTATE_BYTES, FILE_BYTES, Problem};
 use crate::source::Source;
 
@@ -193,11 +193,11 @@ impl Revision {
     fn read_files(
         &self,
         tree: &GitTree,
-        found: &[Found],
+        found: &[FoundFile],
         real_root_file: &Path,
         mut problems: Vec<Problem>,
     ) -> Result<Texts, Failed> {
-        let object = |found: &Found| tree.entries.get(&found.real).map(|e| e.object.clone());
+        let object = |found: &FoundFile| tree.entries.get(&found.real).map(|e| e.object.clone());
         let objects = found.iter().filter_map(object).collect();
         let (mut files, mut root_file, mut whole) = (Vec::new(), None, 0);
         let mut found = found.iter();

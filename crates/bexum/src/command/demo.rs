@@ -17,7 +17,7 @@ use crate::terminal;
 static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
 
 /// What is said before a command, and the command's arguments.
-struct Step {
+struct DemoStep {
     say: &'static str,
     run: &'static [&'static str],
     /// A file that is there for this step alone.
@@ -44,20 +44,20 @@ const AT: &str = "2026-10-05T20:00:00Z";
 /// The moment from which the log of half a year is looked at.
 const LOOKED_AT: &str = "2026-11-26T00:00:00Z";
 
-const WALK: &[Step] = &[
-    Step {
+const WALK: &[DemoStep] = &[
+    DemoStep {
         say: "The platform as a tree of scopes. Rights are given at a scope and reach downward.",
         run: &["show", "scopes"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Sol helps out with the nightly run. Can she submit a job to it?",
         run: &["ask", "user:sol", "job.submit", "veyra/survey/reduction/nightly/spectra-0412"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "The nearest miss names the group. Before adding her: what if she were in it?",
         run: &[
             "ask",
@@ -70,7 +70,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "And what should still not work: the same crew member, one namespace further.",
         run: &[
             "ask",
@@ -83,7 +83,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Tomas tidies the archive, so one group lets him erase. Everyone is held to another rule.",
         run: &[
             "ask",
@@ -94,13 +94,13 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Lin sees all of the cluster, and operates one namespace of it. Above:",
         run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/transit/search-3"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "What would have it allowed, and what else would each way open? The least comes first.",
         run: &[
             "ways",
@@ -113,7 +113,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "The fourth is to put her into the team. Seen before it is made:",
         run: &[
             "ways",
@@ -128,19 +128,19 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Below:",
         run: &["ask", "user:lin", "job.cancel", "veyra/survey/reduction/nightly/spectra-0412"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Mirek wants to point a dish. Nobody said what the wind does, and doubt never grants.",
         run: &["ask", "user:mirek", "dish.point", "veyra/instruments/mesa/dish-1"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "With the wind known:",
         run: &[
             "ask",
@@ -153,7 +153,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "The keys to the dishes are sealed off. Amara runs the platform; the seal shuts her out.",
         run: &[
             "ask",
@@ -166,7 +166,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Noor opens them as a dish keeper, with a second factor, from the site's network.",
         run: &[
             "ask",
@@ -183,7 +183,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Juno is a guest of the transit team; a ceiling bounds whatever visitors are given.",
         run: &[
             "ask",
@@ -196,13 +196,13 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Everything that Lin can do in the survey, level by level:",
         run: &["reach", "user:lin", "--at", "veyra/survey"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Before and after, side by side: Sol, and Sol in the crew.",
         run: &[
             "reach",
@@ -215,31 +215,31 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Who can erase recordings, and where? What depends is said.",
         run: &["reach", "--do", "recording.erase"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "What must work and what must not is written down, with laws about everybody. All of it, tried:",
         run: &["prove", "--at-time", AT],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "One evening somebody adds a policy in haste. A law knows who else gets in by it:",
         run: &["prove", "no key*", "--at-time", AT],
         with: Some(("quick-fix.toml", QUICK_FIX)),
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "And held against the last commit, what it does to everybody; a check of proposed changes fails on it:",
         run: &["impact", "HEAD", "--fail-on", "gained", "--at-time", AT],
         with: Some(("quick-fix.toml", QUICK_FIX)),
         under_git: true,
     },
-    Step {
+    DemoStep {
         say: "A colleague arrives. What would change in the files, and what can they do then?",
         run: &[
             "edit",
@@ -258,7 +258,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "What would they read, if they were in the imaging group?",
         run: &[
             "ask",
@@ -271,13 +271,13 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Tomas owns the imaging group, but not these files. May he let them in? Nothing is opened that he cannot do himself, so it is written:",
         run: &["edit", "add", "user:pim", "--to", "group:imaging", "--by", "user:tomas", "--write"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "A policy like another, without the right to write:",
         run: &[
             "edit",
@@ -291,7 +291,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "And attached to them for a season, which ends by itself:",
         run: &[
             "edit",
@@ -308,37 +308,37 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "One page for them: what they are in, what they can do, until when, whom to ask.",
         run: &["show", "handover", "user:pim"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Dag left in spring, and is disabled. What is still there of him goes, too:",
         run: &["edit", "delete", "user:dag", "--with-uses", "--hand-over", "user:tomas"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "And unasked: what is not right here? What is known and fine was accepted, with a reason.",
         run: &["vet", "--at-time", AT],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "What is over hides what is not. All that mends it, seen before it is made:",
         run: &["vet", "--fix", "over", "--at-time", AT],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "A log of half a year says what was used, and what never:",
         run: &["usage", "log.ndjson", "--by", "membership", "--at-time", LOOKED_AT],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "What may go from two groups, so that all of the log still works and nobody gains anything:",
         run: &[
             "trim",
@@ -352,7 +352,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "But the owners know better: they are asked, with what helps to answer.",
         run: &[
             "review",
@@ -372,7 +372,7 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Tomas answers,",
         run: &[
             "review",
@@ -392,19 +392,19 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "and what follows is an edit like any other.",
         run: &["review", "close", "imaging-2026-q4", "--at-time", "2026-12-11T00:00:00Z"],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Lin cannot sign in to the gallery, although she is in imaging:",
         run: &["claims", "user:lin", "gallery", "--at-time", AT],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "The personnel office has everybody: its people carry its name from now on.",
         run: &[
             "import",
@@ -419,13 +419,13 @@ const WALK: &[Step] = &[
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "In November Eun has left, and is no longer in the list. What that closes:",
         run: &["import", "office/november.csv", "--source", "office", "--at-time", LOOKED_AT],
         with: None,
         under_git: false,
     },
-    Step {
+    DemoStep {
         say: "Everything that reaches one person, and from where:",
         run: &["show", "user:lin", "--at-time", AT],
         with: None,

@@ -12,7 +12,7 @@ use bexum_core::id::ScopeId;
 use bexum_core::pattern::action::ActionPattern;
 use bexum_core::principal::Principal;
 use bexum_core::reach::{
-    self, Access, Actors, Classes, Limited, Row, Spot, SpotSort, Spots, Viewpoint,
+    self, Access, AccessTarget, AccessTargets, Actors, Classes, Limited, Row, TargetSort, Viewpoint,
 };
 use bexum_core::request::resolve_target;
 use bexum_core::{Estate, Request, Time};
@@ -77,7 +77,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     }
     if let Some(wanted) = &wanted {
         rows.iter_mut().flat_map(|row| &mut row.access).for_each(|access| access.keep(wanted));
-        keep(estate, &mut rows, |row| !row.spot.applicable(estate).is_disjoint(wanted));
+        keep(estate, &mut rows, |row| !row.target.applicable(estate).is_disjoint(wanted));
     }
     if typed.changed {
         rows.retain(|row| row.access.windows(2).any(|pair| pair[0] != pair[1]));
@@ -123,13 +123,13 @@ fn rows_of(
     below: Option<ScopeId>,
 ) -> (Vec<Row>, Limited) {
     let estate = engine.estate();
-    let here = Spots::new(estate);
+    let here = AccessTargets::new(estate);
     let all: Vec<ScopeId> = estate.scopes.iter().map(|(id, _)| id).collect();
     let ids = &all[below.map_or(0..all.len(), |at| estate.scopes.subtree(at))];
-    let spots: Vec<Spot> = ids.par_iter().flat_map_iter(|id| here.at(*id)).collect();
+    let targets: Vec<AccessTarget> = ids.par_iter().flat_map_iter(|id| here.at(*id)).collect();
     let watched = Watched::new("looked at");
     let each = |count: usize, one: &(dyn Fn(usize) + Sync)| watched.on_all_cores(count, one);
-    reach::by_principal_at(engine, classes, people, &spots, &each)
+    reach::by_principal_at(engine, classes, people, &targets, &each)
 }
 
 /// All was shown, or it is said that it was not.
@@ -201,29 +201,31 @@ fn by_place(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Resu
         );
     };
     let target = resolve_target(estate, path).map_err(|fault| super::with_hint(&fault, estate))?;
-    let spot = Spot::at(&target);
-    let mut spots = vec![spot.clone()];
-    if spot.sort == SpotSort::Scope {
+    let target = AccessTarget::at(&target);
+    let mut targets = vec![target.clone()];
+    if target.sort == TargetSort::Scope {
         // The items of a resource are part of it.
-        let here = Spots::new(estate);
-        spots.extend(here.at(spot.scope()).filter(|other| other.sort == SpotSort::Items));
+        let here = AccessTargets::new(estate);
+        targets.extend(here.at(target.scope()).filter(|other| other.sort == TargetSort::Items));
     }
     if typed.format == ReachFormat::Csv {
-        return csv(engine, typed, None, None).by_place(anybody, &spots);
+        return csv(engine, typed, None, None).by_place(anybody, &targets);
     }
     let (with_roles, all) = (!typed.without_roles, actors(estate).collect::<Vec<_>>());
     let mut limited = Limited::new();
-    let places: Vec<_> = spots
+    let places: Vec<_> = targets
         .iter()
-        .flat_map(|spot| reach::by_target(engine, anybody, with_roles, &all, spot, &mut limited))
+        .flat_map(|target| {
+            reach::by_target(engine, anybody, with_roles, &all, target, &mut limited)
+        })
         .collect();
     let sketch = sketch(engine, typed, anybody.time);
     match typed.format {
         ReachFormat::Json => {
             let mut shape = wire::Rows::new(engine, typed.sources, None);
             let rows =
-                places.iter().flat_map(|(spot, groups)| groups.iter().map(move |g| (spot, g)));
-            let rows = rows.map(|(spot, group)| shape.of_place(anybody, spot, group));
+                places.iter().flat_map(|(target, groups)| groups.iter().map(move |g| (target, g)));
+            let rows = rows.map(|(target, group)| shape.of_place(anybody, target, group));
             terminal::print_json_rows(&wire::Head::new(wire::By::Place), rows)?;
         }
         format => {
@@ -375,8 +377,8 @@ pub(super) fn named_actions(estate: &Estate, patterns: &[String]) -> anyhow::Res
 fn below(estate: &Estate, typed: &Reach) -> anyhow::Result<Option<ScopeId>> {
     let Some(path) = &typed.path else { return Ok(None) };
     let target = resolve_target(estate, path).map_err(|fault| super::with_hint(&fault, estate))?;
-    match Spot::at(&target).sort {
-        SpotSort::Scope => Ok(Some(target.scope())),
+    match AccessTarget::at(&target).sort {
+        TargetSort::Scope => Ok(Some(target.scope())),
         _ => bail!("`{path}` is no scope: here `--at` names the top of a part of the tree"),
     }
 }
@@ -451,11 +453,11 @@ fn keep(estate: &Estate, rows: &mut Vec<Row>, is_wanted: impl Fn(&Row) -> bool) 
     let seen: Vec<bool> = rows.iter().map(is_wanted).collect();
     let mut keep = seen.clone();
     for i in 0..rows.len() {
-        if rows[i].spot.sort == SpotSort::Scope && !seen[i] {
-            let below = estate.scopes.subtree(rows[i].spot.scope());
+        if rows[i].target.sort == TargetSort::Scope && !seen[i] {
+            let below = estate.scopes.subtree(rows[i].target.scope());
             let rest = rows[i..].iter().zip(&seen[i..]);
             keep[i] = rest
-                .take_while(|(row, _)| below.contains(&row.spot.scope().index()))
+                .take_while(|(row, _)| below.contains(&row.target.scope().index()))
                 .any(|(_, seen)| *seen);
         }
     }

@@ -15,7 +15,7 @@ use anyhow::bail;
 use bexum_core::engine::Engine;
 use bexum_core::name::nearest;
 use bexum_core::principal::{Principal, PrincipalType, Subject};
-use bexum_core::request::{Place, resolve_target};
+use bexum_core::request::{TargetPlace, resolve_target};
 use bexum_core::{Estate, Time};
 use bexum_files::Sources;
 
@@ -164,9 +164,9 @@ impl View<'_> {
         let target = resolve_target(self.estate, path)
             .map_err(|fault| super::with_hint(&fault, self.estate))?;
         match target.place {
-            Place::Scope(id) | Place::Item(id) => Ok(self.scope(id, &target)),
-            Place::Identity(principal, _) => Ok(self.principal(principal)),
-            Place::Policy(policy, _) => Ok(self.policy(policy)),
+            TargetPlace::Scope(id) | TargetPlace::Item(id) => Ok(self.scope(id, &target)),
+            TargetPlace::Identity(principal, _) => Ok(self.principal(principal)),
+            TargetPlace::Policy(policy, _) => Ok(self.policy(policy)),
         }
     }
 

@@ -13,7 +13,7 @@ use bexum_core::engine::Engine;
 use bexum_core::impact::SameFiles;
 use bexum_core::prove::Tried as Expectation;
 use bexum_core::vet::{Finding, RULES, Vet};
-use bexum_core::ways::{Candidate, Known, Search, Tried, Way, rank};
+use bexum_core::ways::{Candidate, Tried, Way, WayLookup, WaySearch, rank};
 use bexum_core::{Declarations, Estate, Request, Time, Verdict};
 use bexum_files::Loaded;
 use bexum_wire::ways as wire;
@@ -58,7 +58,7 @@ const MOST_VET_STEPS: usize = 50_000;
 const LEFT_OUT: &str = "no-effect";
 
 /// Ways, best first.
-struct Found {
+struct FoundWays {
     ways: Vec<Way>,
     /// How many there are in all.
     count: usize,
@@ -71,7 +71,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
     let (request, typed_time) = ask::build_request(&typed.question)?;
     let query = request.resolve(&estate).map_err(|fault| super::with_hint(&fault, &estate))?;
     let (engine, known) =
-        rayon::join(|| Engine::new(Arc::clone(&estate)), || Known::new(&declared, &estate));
+        rayon::join(|| Engine::new(Arc::clone(&estate)), || WayLookup::new(&declared, &estate));
     let reason = engine.decider().decide(&query);
     let wanted = match typed.to {
         To::Allow => Verdict::Allow,
@@ -81,7 +81,7 @@ pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
     let time = typed_time.then_some(request.time);
     let search = search((&declared, known), &engine, &request)?;
     let found = match reason.verdict() == wanted {
-        true => Found { ways: Vec::new(), count: 0, is_complete: true },
+        true => FoundWays { ways: Vec::new(), count: 0, is_complete: true },
         false => {
             let most = if typed.all { usize::MAX } else { FEW.max(typed.apply.unwrap_or(0)) };
             found(&search, most, MOST_PAIRS)
@@ -121,28 +121,28 @@ pub(super) fn run(at: Option<&Path>, typed: &Ways) -> anyhow::Result<Exit> {
 
 /// A search for ways of a request that was resolved before.
 fn search<'s>(
-    (declared, known): (&'s Declarations, Known),
+    (declared, known): (&'s Declarations, WayLookup),
     engine: &'s Engine,
     request: &'s Request<'s>,
-) -> anyhow::Result<Search<'s>> {
-    let search = Search::with(declared, known, engine, request);
+) -> anyhow::Result<WaySearch<'s>> {
+    let search = WaySearch::with(declared, known, engine, request);
     search.map_err(|fault| super::with_hint(&fault, engine.estate()))
 }
 
 /// The best of all single steps that work; where none does, of pairs, of which no more than so many
 /// are tried.
-fn found(search: &Search<'_>, most: usize, most_pairs: usize) -> Found {
+fn found(search: &WaySearch<'_>, most: usize, most_pairs: usize) -> FoundWays {
     let found = tried(search, singles(search, most), most);
     if found.count > 0 {
         return found;
     }
     let most_cells = if most == usize::MAX { usize::MAX } else { MOST_CELLS };
     let (pairs, is_complete) = search.pairs(most_pairs, most_cells);
-    Found { is_complete, ..tried(search, pairs, most) }
+    FoundWays { is_complete, ..tried(search, pairs, most) }
 }
 
 /// All single steps that may do; where not all of those are told that do, with what they do at least.
-fn singles(search: &Search<'_>, most: usize) -> Vec<Candidate> {
+fn singles(search: &WaySearch<'_>, most: usize) -> Vec<Candidate> {
     let mut singles = search.singles();
     if most < usize::MAX {
         in_shares(&mut singles, |some| search.gauge(some));
@@ -162,7 +162,7 @@ pub(super) fn best(
     engine: &Engine,
     request: &Request<'_>,
 ) -> anyhow::Result<Option<String>> {
-    let known = Known::new(declared, engine.estate());
+    let known = WayLookup::new(declared, engine.estate());
     let search = search((declared, known), engine, request)?;
     let singles = singles(&search, 1);
     if singles.len() > MOST_BESIDE {
@@ -217,7 +217,7 @@ impl Best {
 }
 
 /// The best of these candidates: what does more than so many others is not counted further.
-fn tried(search: &Search<'_>, mut candidates: Vec<Candidate>, most: usize) -> Found {
+fn tried(search: &WaySearch<'_>, mut candidates: Vec<Candidate>, most: usize) -> FoundWays {
     let best = Best::new(most);
     let progress = terminal::progress(candidates.len() as u64, "steps tried");
     let each = |candidate: &Candidate| {
@@ -273,14 +273,14 @@ fn tried(search: &Search<'_>, mut candidates: Vec<Candidate>, most: usize) -> Fo
     larger.dedup_by(|one, other| one.step == other.step);
     ways.extend(larger);
     ways.truncate(most);
-    Found { ways, count: texts.len(), is_complete: true }
+    FoundWays { ways, count: texts.len(), is_complete: true }
 }
 
 /// Shows what one of the ways changes, as `edit` does.
 fn applied(
     at: Option<&Path>,
     typed: &Ways,
-    found: &Found,
+    found: &FoundWays,
     number: usize,
     asked: impl Fn(&Way) -> String,
 ) -> anyhow::Result<Exit> {
@@ -321,7 +321,7 @@ struct Vetted {
 /// What is looked at besides of the ways that are told.
 struct Looked<'l> {
     declared: &'l Declarations,
-    search: &'l Search<'l>,
+    search: &'l WaySearch<'l>,
     engine: &'l Engine,
     request: &'l Request<'l>,
     typed: &'l Ways,

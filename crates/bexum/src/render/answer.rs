@@ -6,7 +6,9 @@ use bexum_core::id::{RoleId, StatementId};
 use bexum_core::policy::Effect;
 use bexum_core::principal::{Membership, Principal, Subject};
 use bexum_core::request::Query;
-use bexum_core::trace::{CeilingFinding, Finding, NearMiss, Part, Seen, SeenState, Shortfall};
+use bexum_core::trace::{
+    CeilingFinding, ConditionPart, Finding, NearMiss, SeenAttribute, SeenState, Shortfall,
+};
 use bexum_core::{Estate, Reason, Request, Time, Trace, Truth, Verdict};
 use bexum_files::Sources;
 
@@ -201,8 +203,8 @@ impl Answer<'_> {
         page: &mut Page,
         statement: StatementId,
         path: Truth,
-        braces: &[Seen],
-        parts: &[Part],
+        braces: &[SeenAttribute],
+        parts: &[ConditionPart],
     ) {
         if path == Truth::False {
             let on = &self.estate.statement(statement).on;
@@ -224,7 +226,7 @@ impl Answer<'_> {
         self.parts(page, 8, parts);
     }
 
-    fn parts(&self, page: &mut Page, indent: usize, parts: &[Part]) {
+    fn parts(&self, page: &mut Page, indent: usize, parts: &[ConditionPart]) {
         for part in parts {
             let holds = match part.truth {
                 Truth::True => "holds",
@@ -241,7 +243,7 @@ impl Answer<'_> {
             let text = safe(&part.text);
             // An attribute that stands alone and is there is no boolean.
             let stands_alone = part.truth == Truth::Undecided
-                && matches!(&part.seen[..], [Seen { reference, state: SeenState::Value(..) }]
+                && matches!(&part.seen[..], [SeenAttribute { reference, state: SeenState::Value(..) }]
                     if reference.written(&self.estate.attribute_names) == part.text);
             let expected = if stands_alone { "; true or false is expected" } else { "" };
             page.line(indent, &format!("`{text}` {holds}: {}{expected}", seen.join(", ")));

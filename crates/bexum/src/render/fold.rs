@@ -7,7 +7,7 @@ use bexum_core::Estate;
 use bexum_core::catalogue::{ActionSet, Level};
 use bexum_core::engine::Cells;
 use bexum_core::id::RoleId;
-use bexum_core::reach::{Classes, Row, SpotSort};
+use bexum_core::reach::{Classes, Row, TargetSort};
 
 use rayon::prelude::*;
 
@@ -36,14 +36,14 @@ impl Folded {
             last.same_below = self.same_below;
             last.alike = self.alike;
             if with_paths {
-                last.folded = self.rows.iter().map(|row| rows[*row].spot.shown.clone()).collect();
+                last.folded = self.rows.iter().map(|row| rows[*row].target.shown.clone()).collect();
             }
         }
         drawn
     }
 }
 
-/// How much of a level somebody has at one spot.
+/// How much of a level somebody has at one target.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Share {
     Nothing,
@@ -62,7 +62,7 @@ struct Shares {
 }
 
 /// What rows of one class have in common: rows of which it is the same say the same of other places.
-pub(crate) type Likeness<'r> = (u32, SpotSort, &'r str);
+pub(crate) type Likeness<'r> = (u32, TargetSort, &'r str);
 
 /// The class of a row's scope, and what the row stands for below it; `None` where it may be like no
 /// other.
@@ -71,8 +71,8 @@ pub(crate) fn likeness<'r>(
     classes: &Classes,
     row: &'r Row,
 ) -> Option<Likeness<'r>> {
-    let below = row.spot.shown.get(estate.scope(row.spot.scope()).path.len()..)?;
-    Some((classes.of(&row.spot)?, row.spot.sort, below))
+    let below = row.target.shown.get(estate.scope(row.target.scope()).path.len()..)?;
+    Some((classes.of(&row.target)?, row.target.sort, below))
 }
 
 /// Rows that one thread looks at together: many, as those that are alike are worked out once.
@@ -98,14 +98,14 @@ pub(crate) fn fold(
         shares.collect::<Vec<_>>()
     };
     let shares: Vec<Arc<Shares>> = rows.par_chunks(ROWS_TOGETHER).flat_map_iter(together).collect();
-    let depths: Vec<usize> = rows.iter().map(|row| row.spot.depth(estate)).collect();
+    let depths: Vec<usize> = rows.iter().map(|row| row.target.depth(estate)).collect();
     let mut folded: Vec<Folded> = Vec::new();
     let mut i = 0;
     while i < rows.len() {
-        if rows[i].spot.sort == SpotSort::Identity {
+        if rows[i].target.sort == TargetSort::Identity {
             let like = folded.iter_mut().rev().take_while(|shown| {
-                let other = &rows[shown.row].spot;
-                other.sort == SpotSort::Identity && other.scope() == rows[i].spot.scope()
+                let other = &rows[shown.row].target;
+                other.sort == TargetSort::Identity && other.scope() == rows[i].target.scope()
             });
             let mut like = like.filter(|shown| shares[shown.row] == shares[i]);
             match like.next() {
@@ -126,7 +126,7 @@ pub(crate) fn fold(
         let same = |j: usize| {
             let row = &rows[j];
             let differs = row.access.windows(2).any(|pair| pair[0] != pair[1]);
-            row.spot.sort != SpotSort::Pattern && !differs && agree(&shares[i], &shares[j])
+            row.target.sort != TargetSort::Pattern && !differs && agree(&shares[i], &shares[j])
         };
         let same_below = if below.clone().all(same) { below.len() } else { 0 };
         let rows = (i + 1..=i + same_below).collect();
@@ -138,12 +138,12 @@ pub(crate) fn fold(
 
 /// One past the last row below row `i`.
 fn end_of_subtree(estate: &Estate, rows: &[Row], depths: &[usize], i: usize) -> usize {
-    if rows[i].spot.sort != SpotSort::Scope {
+    if rows[i].target.sort != TargetSort::Scope {
         return i + 1;
     }
-    let subtree = estate.scopes.subtree(rows[i].spot.scope());
+    let subtree = estate.scopes.subtree(rows[i].target.scope());
     let inside =
-        |j: &usize| depths[*j] > depths[i] && subtree.contains(&rows[*j].spot.scope().index());
+        |j: &usize| depths[*j] > depths[i] && subtree.contains(&rows[*j].target.scope().index());
     (i + 1..rows.len()).find(|j| !inside(j)).unwrap_or(rows.len())
 }
 
@@ -172,7 +172,7 @@ impl Shares {
 }
 
 fn shares_of(estate: &Estate, row: &Row, wanted: Option<&ActionSet>) -> Shares {
-    let mut applicable = row.spot.applicable(estate).clone();
+    let mut applicable = row.target.applicable(estate).clone();
     if let Some(wanted) = wanted {
         applicable.intersect_with(wanted);
     }

@@ -8,7 +8,7 @@ use bexum_core::catalogue::{ActionSet, Level};
 use bexum_core::engine::{Cells, Closure, Decider, Engine};
 use bexum_core::id::{ActionId, RoleId};
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Classes, Crowd, Limited, Row, Spot, SpotSort, Viewpoint};
+use bexum_core::reach::{self, AccessTarget, Classes, Crowd, Limited, Row, TargetSort, Viewpoint};
 
 use rayon::prelude::*;
 
@@ -31,7 +31,7 @@ pub(crate) struct Column {
 
 /// What a row of the grid is about, whoever is asked.
 struct Told<'t> {
-    spot: &'t Spot,
+    target: &'t AccessTarget,
     /// Of each column, for the notes and sources; one for all of them where they are alike.
     viewpoints: Vec<&'t Viewpoint>,
     wanted: Option<&'t ActionSet>,
@@ -86,7 +86,7 @@ impl GridBuilder<'_> {
             let mut decider = Decider::new(self.engine);
             let each = rows.iter().map(|row| {
                 let viewpoints = columns.iter().map(|column| &column.viewpoint).collect();
-                let told = Told { spot: &row.spot, viewpoints, wanted };
+                let told = Told { target: &row.target, viewpoints, wanted };
                 let mut doubts = Doubts::new();
                 (self.rows_of(&mut decider, &mut doubts, &told, row), doubts)
             });
@@ -95,13 +95,13 @@ impl GridBuilder<'_> {
         let firsts: Vec<_> = firsts.par_chunks(DRAWN_TOGETHER).flat_map_iter(draw).collect();
         let placed: Vec<(&Folded, usize)> = folded.iter().zip(like).collect();
         let drawn = placed.par_iter().flat_map_iter(|(folded, first)| {
-            let drawn = self.moved(&firsts[*first].0, &rows[folded.row].spot);
+            let drawn = self.moved(&firsts[*first].0, &rows[folded.row].target);
             folded.rows_drawn(rows, drawn, self.all_names)
         });
         grid.rows = drawn.collect();
         let mut notes_of: Vec<Option<Vec<usize>>> = vec![None; firsts.len()];
         for (folded, first) in placed {
-            let place = &rows[folded.row].spot.shown;
+            let place = &rows[folded.row].target.shown;
             let notes = notes_of[first]
                 .get_or_insert_with(|| self.note(&mut grid.notes, &firsts[first].1, place));
             notes.iter().for_each(|note| grid.notes.met(*note, place));
@@ -132,17 +132,17 @@ impl GridBuilder<'_> {
     pub(crate) fn by_place(&self, title: String, anybody: &Viewpoint, places: &[Crowd]) -> Grid {
         let mut grid = self.grid(title, "who", vec![String::new()]);
         let mut decider = Decider::new(self.engine);
-        for (spot, groups) in places {
+        for (target, groups) in places {
             if places.len() > 1 {
-                grid.rows.push(GridRow::heading(&spot.shown));
+                grid.rows.push(GridRow::heading(&target.shown));
             }
             for (i, (access, who)) in groups.iter().enumerate() {
                 let first = anybody.seen_by(who[0]);
-                let told = Told { spot, viewpoints: vec![&first], wanted: None };
-                let row = Row { spot: spot.clone(), access: vec![access.clone()] };
+                let told = Told { target, viewpoints: vec![&first], wanted: None };
+                let row = Row { target: target.clone(), access: vec![access.clone()] };
                 let mut doubts = Doubts::new();
                 let mut drawn = self.rows_of(&mut decider, &mut doubts, &told, &row);
-                self.note(&mut grid.notes, &doubts, &spot.shown);
+                self.note(&mut grid.notes, &doubts, &target.shown);
                 if self.sources {
                     for row in &mut drawn {
                         row.sources.clear();
@@ -152,7 +152,7 @@ impl GridBuilder<'_> {
                         let id = self.engine.estate().principal_id(*who);
                         for (row, (role, cells)) in drawn.iter_mut().zip(access.sessions()) {
                             let session = viewpoint.acting(role);
-                            let own = self.sources(&mut decider, &session, spot, cells);
+                            let own = self.sources(&mut decider, &session, target, cells);
                             row.sources
                                 .extend(own.into_iter().map(|source| format!("{id}: {source}")));
                         }
@@ -194,14 +194,15 @@ impl GridBuilder<'_> {
         });
         for folded in fold::fold(self.engine.estate(), None, rows, Some(wanted)) {
             let row = &rows[folded.row];
-            let told = Told { spot: &row.spot, viewpoints: vec![&viewpoint], wanted: Some(wanted) };
+            let told =
+                Told { target: &row.target, viewpoints: vec![&viewpoint], wanted: Some(wanted) };
             let mut doubts = Doubts::new();
             let mut drawn = self.rows_of(decider, &mut doubts, &told, row);
-            self.note(&mut grid.notes, &doubts, &row.spot.shown);
+            self.note(&mut grid.notes, &doubts, &row.target.shown);
             for row in &mut drawn {
                 row.depth = 1 + usize::from(row.is_role);
             }
-            drawn[0].label = row.spot.shown.clone();
+            drawn[0].label = row.target.shown.clone();
             grid.rows.extend(folded.rows_drawn(rows, drawn, self.all_names));
         }
     }
@@ -235,7 +236,7 @@ impl GridBuilder<'_> {
         }
     }
 
-    /// The row of a spot, then one for each role that adds something there; what they depend on is
+    /// The row of a target, then one for each role that adds something there; what they depend on is
     /// added to `doubts`.
     fn rows_of(
         &self,
@@ -254,14 +255,14 @@ impl GridBuilder<'_> {
             let mut sources = Vec::new();
             for (viewpoint, cells) in told.viewpoints.iter().zip(&cells) {
                 let (session, Some(cells)) = (viewpoint.acting(role), cells) else { continue };
-                let depends = reach::doubts(decider, &session, told.spot, &cells.depends);
+                let depends = reach::doubts(decider, &session, told.target, &cells.depends);
                 doubts.extend(depends.into_iter().map(|(doubt, action)| (doubt, action.index())));
                 if self.sources {
-                    sources.extend(self.sources(decider, &session, told.spot, cells));
+                    sources.extend(self.sources(decider, &session, told.target, cells));
                 }
             }
             let cells: Vec<&Cells> = cells.into_iter().map(|c| c.unwrap_or(&nothing)).collect();
-            let plain = GridRow { sources, ..self.row(told.spot, &cells, told.wanted) };
+            let plain = GridRow { sources, ..self.row(told.target, &cells, told.wanted) };
             drawn.push(match role {
                 None => GridRow { differs: row.access.windows(2).any(|p| p[0] != p[1]), ..plain },
                 Some(role) => self.row_of_role(role, plain),
@@ -287,9 +288,9 @@ impl GridBuilder<'_> {
     }
 
     /// A row; of the actions that apply there, only those in `wanted`.
-    fn row(&self, spot: &Spot, cells: &[&Cells], wanted: Option<&ActionSet>) -> GridRow {
+    fn row(&self, target: &AccessTarget, cells: &[&Cells], wanted: Option<&ActionSet>) -> GridRow {
         let estate = self.engine.estate();
-        let mut applicable = spot.applicable(estate).clone();
+        let mut applicable = target.applicable(estate).clone();
         if let Some(wanted) = wanted {
             applicable.intersect_with(wanted);
         }
@@ -307,27 +308,27 @@ impl GridBuilder<'_> {
         };
         let levels = |cells: &&Cells| Level::ALL.map(|level| level_cell(cells, level));
         GridRow {
-            depth: spot.depth(estate),
-            label: self.label(spot),
-            title: spot.shown.clone(),
+            depth: target.depth(estate),
+            label: self.label(target),
+            title: target.shown.clone(),
             cells: Arc::new(cells.iter().map(levels).collect()),
             ..GridRow::default()
         }
     }
 
-    fn label(&self, spot: &Spot) -> String {
-        let (path, scope) = (&spot.shown, &self.engine.estate().scope(spot.scope()).path);
-        match spot.sort {
-            SpotSort::Scope | SpotSort::Identity => {
+    fn label(&self, target: &AccessTarget) -> String {
+        let (path, scope) = (&target.shown, &self.engine.estate().scope(target.scope()).path);
+        match target.sort {
+            TargetSort::Scope | TargetSort::Identity => {
                 path.rsplit('/').next().unwrap_or(path).to_owned()
             }
-            SpotSort::Items => "**".to_owned(),
-            SpotSort::Pattern => path.get(scope.len() + 1..).unwrap_or(path).to_owned(),
+            TargetSort::Items => "**".to_owned(),
+            TargetSort::Pattern => path.get(scope.len() + 1..).unwrap_or(path).to_owned(),
         }
     }
 
-    /// The rows drawn for a spot, as they are for one of which they say the same.
-    fn moved(&self, drawn: &[GridRow], to: &Spot) -> Vec<GridRow> {
+    /// The rows drawn for a target, as they are for one of which they say the same.
+    fn moved(&self, drawn: &[GridRow], to: &AccessTarget) -> Vec<GridRow> {
         let depth = to.depth(self.engine.estate());
         let moved = drawn.iter().map(|row| {
             let (depth, label, title) = match row.is_role {
@@ -367,12 +368,12 @@ impl GridBuilder<'_> {
         &self,
         decider: &mut Decider<'_>,
         viewpoint: &Viewpoint,
-        spot: &Spot,
+        target: &AccessTarget,
         cells: &Cells,
     ) -> Vec<String> {
         let mut groups: Vec<(Vec<String>, Vec<String>)> = Vec::new();
         for i in cells.allow.ones() {
-            let query = viewpoint.query(spot, action_id(self.engine.estate(), i));
+            let query = viewpoint.query(target, action_id(self.engine.estate(), i));
             let routes = routes(decider, &query);
             let name = self.engine.estate().catalogue.actions[i].name.to_string();
             match groups.iter_mut().find(|(_, known)| *known == routes) {

@@ -5,7 +5,7 @@ use bexum_core::engine::Source;
 use bexum_core::policy::Effect;
 use bexum_core::principal::{Principal, Subject};
 use bexum_core::time::{Phase, Time, Window};
-use bexum_core::trace::{BriefRoute, How, Seen, SeenState, Step};
+use bexum_core::trace::{BriefRoute, How, RouteStep, SeenAttribute, SeenState};
 use bexum_core::{Estate, Reason};
 
 use super::style;
@@ -61,7 +61,7 @@ pub(crate) fn route(estate: &Estate, start: Principal, route: &BriefRoute) -> Op
     Some(text)
 }
 
-fn push_step(estate: &Estate, text: &mut String, step: &Step) {
+fn push_step(estate: &Estate, text: &mut String, step: &RouteStep) {
     text.push_str(" → ");
     text.push_str(&estate.principal_id(step.into));
     text.push_str(match step.how {
@@ -102,7 +102,7 @@ pub(crate) fn phase(phase: Phase, window: Window) -> String {
 }
 
 /// An attribute and what was there: `target.tier is 'raw' (from veyra/survey/spectra)`.
-pub(crate) fn seen(estate: &Estate, seen: &Seen) -> String {
+pub(crate) fn seen(estate: &Estate, seen: &SeenAttribute) -> String {
     let name = seen.reference.written(&estate.attribute_names);
     match &seen.state {
         SeenState::Absent => format!("{name} is absent"),

@@ -8,7 +8,7 @@ use bexum_core::catalogue::ActionSet;
 use bexum_core::engine::{Cells, Decider, Engine};
 use bexum_core::id::ScopeId;
 use bexum_core::principal::Principal;
-use bexum_core::reach::{self, Actors, Spot, Viewpoint};
+use bexum_core::reach::{self, AccessTarget, Actors, Viewpoint};
 
 use super::grid_builder::{Column, action_id, routes, told_apart};
 use super::style::safe;
@@ -37,9 +37,13 @@ impl<'e> Asked<'e> {
         self.write(people, Actors::cells)
     }
 
-    /// Who can do what at some spots.
-    pub(crate) fn by_place(&self, anybody: &Viewpoint, spots: &[Spot]) -> anyhow::Result<Exit> {
-        self.write(self.everybody(anybody), |actors, session| actors.cells_on(session, spots))
+    /// Who can do what at some targets.
+    pub(crate) fn by_place(
+        &self,
+        anybody: &Viewpoint,
+        targets: &[AccessTarget],
+    ) -> anyhow::Result<Exit> {
+        self.write(self.everybody(anybody), |actors, session| actors.cells_on(session, targets))
     }
 
     /// Who can do it, and where.
@@ -65,7 +69,7 @@ impl<'e> Asked<'e> {
     fn write(
         &self,
         people: impl Iterator<Item = (String, Viewpoint)>,
-        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(Spot, Cells)>,
+        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(AccessTarget, Cells)>,
     ) -> anyhow::Result<Exit> {
         let mut csv = csv::Writer::from_writer(io::stdout().lock());
         let mut head = vec!["who", "as", "where", "action", "outcome"];
@@ -93,7 +97,7 @@ impl<'e> Asked<'e> {
     fn each(
         &self,
         people: impl Iterator<Item = (String, Viewpoint)>,
-        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(Spot, Cells)>,
+        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(AccessTarget, Cells)>,
         mut row: impl FnMut(&[&str]) -> anyhow::Result<()>,
     ) -> anyhow::Result<Exit> {
         let estate = self.engine.estate();
@@ -111,8 +115,8 @@ impl<'e> Asked<'e> {
             for session in sessions {
                 let role = session.take_up.map(|role| estate.principal_id(Principal::Role(role)));
                 let role = role.unwrap_or_default();
-                for (spot, cells) in cells(&mut actors, &session) {
-                    let place = shown(&spot.shown);
+                for (target, cells) in cells(&mut actors, &session) {
+                    let place = shown(&target.shown);
                     let allow = cells.allow.ones().map(|i| (i, "allow"));
                     let mut told: Vec<(usize, &str)> =
                         allow.chain(cells.depends.ones().map(|i| (i, "depends"))).collect();
@@ -121,7 +125,7 @@ impl<'e> Asked<'e> {
                         let action = &*actions[i].name;
                         let mut record = vec![&*name, &role, &place, action, outcome];
                         let source = self.sources.then(|| {
-                            shown(&self.source(&mut decider, &session, &spot, i, outcome))
+                            shown(&self.source(&mut decider, &session, &target, i, outcome))
                         });
                         record.extend(source.as_deref());
                         row(&record)?;
@@ -139,11 +143,11 @@ impl<'e> Asked<'e> {
         &self,
         decider: &mut Decider<'_>,
         session: &Viewpoint,
-        spot: &Spot,
+        target: &AccessTarget,
         action: usize,
         outcome: &str,
     ) -> String {
-        let query = session.query(spot, action_id(self.engine.estate(), action));
+        let query = session.query(target, action_id(self.engine.estate(), action));
         if outcome == "allow" {
             return routes(decider, &query).join("; ");
         }

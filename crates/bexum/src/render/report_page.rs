@@ -8,10 +8,10 @@ use super::report::{Body, Cell, Report};
 #[template(path = "report.html")]
 struct Page<'r> {
     title: &'r str,
-    parts: Vec<Part<'r>>,
+    parts: Vec<PageSection<'r>>,
 }
 
-struct Part<'r> {
+struct PageSection<'r> {
     title: &'r str,
     fields: Vec<(&'static str, String)>,
     columns: &'static [&'static str],
@@ -21,8 +21,12 @@ struct Part<'r> {
 /// The page, which needs nothing else.
 pub(crate) fn page(report: &Report) -> anyhow::Result<String> {
     let parts = report.sections.iter().map(|section| {
-        let mut part =
-            Part { title: &section.title, fields: Vec::new(), columns: &[], rows: Vec::new() };
+        let mut part = PageSection {
+            title: &section.title,
+            fields: Vec::new(),
+            columns: &[],
+            rows: Vec::new(),
+        };
         match &section.body {
             Body::Fields(fields) => {
                 let told = fields.iter().map(|(name, cell)| (*name, cell.shown()));

@@ -6,12 +6,12 @@ use crate::estate::Estate;
 use crate::id::ScopeId;
 use crate::limits::PATH_BYTES;
 use crate::principal::{Principal, PrincipalType};
-use crate::request::Place;
+use crate::request::TargetPlace;
 use crate::scope::ScopeType;
 
 /// What has a path of its own.
 #[derive(Clone, Copy, Debug)]
-enum Known {
+enum KnownPath {
     Scope(ScopeId),
     /// By its position in the list of such.
     Identity(u32),
@@ -23,9 +23,9 @@ pub(crate) struct NameIndex {
     /// Users, groups and roles; workloads are found by their paths.
     names: StringTable<Principal>,
     /// Scopes and identities.
-    paths: StringTable<Known>,
+    paths: StringTable<KnownPath>,
     /// Users, groups, roles and policies that are targets.
-    identities: Vec<Place>,
+    identities: Vec<TargetPlace>,
 }
 
 /// A name and a path made ready to be looked up: all that can be done without waiting for memory.
@@ -132,13 +132,13 @@ impl NameIndex {
             names.add(&name, who);
         }
         let count = estate.scopes.len() + estate.identities_at.len();
-        let mut paths = StringTable::with_room(count, Known::Scope(ScopeId::new(0)));
+        let mut paths = StringTable::with_room(count, KnownPath::Scope(ScopeId::new(0)));
         for (id, scope) in estate.scopes.iter() {
-            paths.add(&scope.path, Known::Scope(id));
+            paths.add(&scope.path, KnownPath::Scope(id));
         }
         let mut identities = Vec::with_capacity(estate.identities_at.len());
         for (path, place) in &estate.identities_at {
-            paths.add(path, Known::Identity(identities.len() as u32));
+            paths.add(path, KnownPath::Identity(identities.len() as u32));
             identities.push(*place);
         }
         Self { names, paths, identities }
@@ -159,7 +159,9 @@ impl NameIndex {
     /// And then the strings; `prefetch_scope` loads what the path most likely leads to.
     pub(crate) fn prefetch_texts(&self, lookup: &Lookup, prefetch_scope: impl Fn(ScopeId)) {
         let last = lookup.heads[..lookup.likely].last();
-        if let Some(Known::Scope(id)) = last.and_then(|(hash, _)| self.paths.prefetch_text(*hash)) {
+        if let Some(KnownPath::Scope(id)) =
+            last.and_then(|(hash, _)| self.paths.prefetch_text(*hash))
+        {
             prefetch_scope(id);
         }
         if !lookup.is_workload {
@@ -178,10 +180,10 @@ impl NameIndex {
             return self.names.find(lookup.who, name.as_bytes());
         }
         match self.paths.find(lookup.who, workload(name)?.as_bytes())? {
-            Known::Scope(id) => {
+            KnownPath::Scope(id) => {
                 (scope_type(id) == ScopeType::Resource).then_some(Principal::Workload(id))
             }
-            Known::Identity(_) => None,
+            KnownPath::Identity(_) => None,
         }
     }
 
@@ -191,7 +193,7 @@ impl NameIndex {
         lookup: &Lookup,
         path: &str,
         scope_type: impl Fn(ScopeId) -> ScopeType,
-    ) -> Option<Place> {
+    ) -> Option<TargetPlace> {
         for (hash, end) in lookup.heads[..lookup.likely].iter().rev() {
             if !self.paths.may_have(*hash) {
                 continue;
@@ -200,10 +202,12 @@ impl NameIndex {
             let Some(known) = self.paths.find(*hash, &path.as_bytes()[..end]) else { continue };
             let whole = end == path.len();
             return match known {
-                Known::Scope(id) if whole => Some(Place::Scope(id)),
-                Known::Scope(id) => scope_type(id).holds_items().then_some(Place::Item(id)),
-                Known::Identity(at) if whole => Some(self.identities[at as usize]),
-                Known::Identity(_) => None,
+                KnownPath::Scope(id) if whole => Some(TargetPlace::Scope(id)),
+                KnownPath::Scope(id) => {
+                    scope_type(id).holds_items().then_some(TargetPlace::Item(id))
+                }
+                KnownPath::Identity(at) if whole => Some(self.identities[at as usize]),
+                KnownPath::Identity(_) => None,
             };
         }
         None

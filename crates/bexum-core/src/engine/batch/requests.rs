@@ -7,7 +7,7 @@ use crate::engine::Decider;
 use crate::estate::Estate;
 use crate::id::{ActionId, AttributeId, ScopeId};
 use crate::principal::Principal;
-use crate::request::{Given, Place, Query, Target};
+use crate::request::{Given, Query, Target, TargetPlace};
 use crate::time::Time;
 
 /// A request by names that asks who, what and where, perhaps in a role, in plain circumstances:
@@ -184,7 +184,7 @@ impl Query<'_> {
             target: Target {
                 path: "",
                 segments: Vec::new(),
-                place: Place::Scope(ScopeId::new(0)),
+                place: TargetPlace::Scope(ScopeId::new(0)),
                 is_sample: false,
             },
             take_up: None,

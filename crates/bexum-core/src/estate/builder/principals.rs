@@ -18,7 +18,7 @@ use crate::policy::Policy;
 use crate::principal::{
     Group, Identity, Imported, Membership, Principal, PrincipalType, Role, Subject, User,
 };
-use crate::request::Place;
+use crate::request::TargetPlace;
 use crate::truth::Truth;
 
 /// What [`Builder::build_principals`] yields.
@@ -342,7 +342,7 @@ impl Builder<'_> {
         declared: &Declarations,
         people: &People,
         policies: &[Policy],
-    ) -> FxHashMap<Box<str>, Place> {
+    ) -> FxHashMap<Box<str>, TargetPlace> {
         let scope_names: Vec<(&str, Origin)> = self
             .scopes
             .in_order(&declared.scopes)
@@ -357,13 +357,13 @@ impl Builder<'_> {
             .chain(roles.map(|(i, role)| (Principal::Role(RoleId::new(i)), &role.identity)));
         let all = all.filter_map(|(who, identity)| {
             let place = identity.place?;
-            Some((Place::Identity(who, place), place, &identity.name, identity.origin))
+            Some((TargetPlace::Identity(who, place), place, &identity.name, identity.origin))
         });
         let policies = policies.iter().enumerate().filter_map(|(i, policy)| {
             let place = policy.place?;
-            Some((Place::Policy(PolicyId::new(i), place), place, &policy.name, policy.origin))
+            Some((TargetPlace::Policy(PolicyId::new(i), place), place, &policy.name, policy.origin))
         });
-        let mut placed: FxHashMap<Box<str>, (Place, Origin)> = FxHashMap::default();
+        let mut placed: FxHashMap<Box<str>, (TargetPlace, Origin)> = FxHashMap::default();
         for (target, place, name, origin) in all.chain(policies) {
             let path = format!("{}/{name}", scope_names[place.index()].0);
             let taken = match (self.scopes.get(&path), placed.get(path.as_str())) {
@@ -373,9 +373,9 @@ impl Builder<'_> {
             };
             if let Some(taken) = taken {
                 let word = match target {
-                    Place::Identity(Principal::User(_), _) => "user",
-                    Place::Identity(Principal::Group(_), _) => "group",
-                    Place::Policy(..) => "policy",
+                    TargetPlace::Identity(Principal::User(_), _) => "user",
+                    TargetPlace::Identity(Principal::Group(_), _) => "group",
+                    TargetPlace::Policy(..) => "policy",
                     _ => "role",
                 };
                 let fault = Fault::PlaceTaken { who: format!("{word}:{name}"), path };

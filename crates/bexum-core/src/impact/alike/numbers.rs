@@ -103,7 +103,7 @@ pub(in crate::impact) struct Numbers {
     brought: Numbered<Box<[u32]>>,
     /// What is seen at a place, by what is seen above and what comes to bear.
     numbers_of_seen: FxHashMap<(u32, u32), u32>,
-    seen: Vec<Seen>,
+    seen: Vec<SeenBelow>,
     /// The same of what names one of the actions, or bounds.
     pub(super) acting: FxHashMap<(u32, u32), u32>,
     /// What tells items apart, and sets of that.
@@ -122,7 +122,7 @@ pub(in crate::impact) struct Numbers {
 
 /// What is seen of a session at a place and below, down to where more comes to bear.
 #[derive(Clone, Copy)]
-pub(super) struct Seen {
+pub(super) struct SeenBelow {
     /// Whether something may allow something in the estate before.
     pub(super) grants_before: bool,
     /// What is asked about targets.
@@ -145,7 +145,7 @@ impl Numbers {
         }
         let number = self.seen.len() as u32;
         let seen = match self.seen.get(above as usize).copied() {
-            None => Seen {
+            None => SeenBelow {
                 grants_before: brought.grants_before,
                 asked: brought.asked,
                 // What is known of the session itself is among it.
@@ -153,7 +153,7 @@ impl Numbers {
                 telling: brought.telling,
                 depth: 0,
             },
-            Some(above) => Seen {
+            Some(above) => SeenBelow {
                 grants_before: above.grants_before || brought.grants_before,
                 asked: self.asked_together(above.asked, brought.asked),
                 acting: brought.acting.map(|acting| self.acting(above.acting[1], acting)),
@@ -208,30 +208,30 @@ impl Numbers {
     /// What comes to bear at a place so deep.
     pub(super) fn brought(
         &mut self,
-        found: &[Found],
+        found: &[FoundBearing],
         times: &[Time],
         depth: u32,
         asked: AskedOfTarget,
     ) -> Brought {
         // Patterns start there, and seals below it count.
-        let mut number_of = |counts: &dyn Fn(&Found) -> Option<Bearing>| {
+        let mut number_of = |counts: &dyn Fn(&FoundBearing) -> Option<Bearing>| {
             let told = by_moment(found, times, &mut self.times, counts);
             (!told.is_empty()).then(|| self.brought.number([&[depth], &told[..]].concat().into()))
         };
-        let acts = |one: &Found| match one.below {
+        let acts = |one: &FoundBearing| match one.below {
             Below::Acts(bearings) => Some(bearings),
             Below::Nothing | Below::Anywhere(_) | Below::ByDepth => None,
         };
-        let is_acting = |one: &Found| acts(one).is_some();
+        let is_acting = |one: &FoundBearing| acts(one).is_some();
         let number = number_of(&|one| Some(one.bearing));
         let acting = [0, 1].map(|below| number_of(&|one| Some(acts(one)?[below])));
         let number = number.unwrap_or_else(|| self.brought.number(Box::default()));
-        let tells = |one: &&Found| !is_acting(one);
+        let tells = |one: &&FoundBearing| !is_acting(one);
         let is_always = times.len() == 1;
         let (at, below): (Vec<Telling>, Vec<Telling>) = match is_always {
             // At other moments other things may tell items apart.
             false => {
-                let tells = |one: &Found| (!is_acting(one)).then_some(one.bearing);
+                let tells = |one: &FoundBearing| (!is_acting(one)).then_some(one.bearing);
                 let told = by_moment(found, times, &mut self.times, &tells);
                 let all: Vec<Telling> = (!told.is_empty())
                     .then(|| [&[depth], &told[..]].concat().into())
@@ -253,7 +253,7 @@ impl Numbers {
         };
         let telling = [at, below].map(|all| self.tellings(&all));
         let allows = sort_of(0, Sense::Allows);
-        let grants = |one: &Found| is_acting(one) && one.bearing[0] == allows;
+        let grants = |one: &FoundBearing| is_acting(one) && one.bearing[0] == allows;
         let grants_before = found.iter().any(grants);
         Brought { number, asked: self.asked.number(asked), acting, telling, grants_before, depth }
     }
@@ -306,7 +306,7 @@ pub(super) const TELLING: u32 = 128;
 
 /// Something that was found to come to bear.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Found {
+pub(super) struct FoundBearing {
     /// 0 for everywhere; else one more than the place.
     pub(super) from: u32,
     /// At which of the moments.
@@ -328,10 +328,10 @@ pub(super) enum Below {
 /// The bearings moment by moment: the moment, as a number, how many there are, and these; what is the
 /// same as at the moment before is not said again.
 pub(super) fn by_moment(
-    found: &[Found],
+    found: &[FoundBearing],
     times: &[Time],
     numbers_of_times: &mut Numbered<Time>,
-    counts: &dyn Fn(&Found) -> Option<Bearing>,
+    counts: &dyn Fn(&FoundBearing) -> Option<Bearing>,
 ) -> Vec<u32> {
     let mut told: Vec<u32> = Vec::new();
     let mut latest: Vec<Bearing> = Vec::new();

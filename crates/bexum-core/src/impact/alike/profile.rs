@@ -6,8 +6,8 @@ use std::rc::Rc;
 use rustc_hash::FxHashMap;
 
 use super::numbers::{
-    AskedOfTarget, AskedPart, Below, Brought, Found, NOTHING_ABOVE, OF_SESSION, TELLING, add_all,
-    sort_of,
+    AskedOfTarget, AskedPart, Below, Brought, FoundBearing, NOTHING_ABOVE, OF_SESSION, TELLING,
+    add_all, sort_of,
 };
 use super::voices::{Asks, Concern, Sense, VoiceBelow};
 use super::{Say, SaysOfSubjects, Shared};
@@ -20,7 +20,7 @@ use crate::impact::sessions::{Compared, InBoth};
 use crate::policy::Effect;
 use crate::principal::Principal;
 use crate::reach::{Viewpoint, nowhere};
-use crate::request::{Place, Query};
+use crate::request::{Query, TargetPlace};
 use crate::time::Time;
 use crate::truth::Truth;
 
@@ -172,8 +172,8 @@ impl<'e> Compared<'_, 'e> {
             let asking = decider.session_of(view.who, &view.also, view.take_up, view.time);
             let estate = decider.index.estate();
             let Some(when) = &estate.statement(*id).when else { continue };
-            let items = estate.scope(scope).holds_items().then_some(Place::Item(scope));
-            for place in [Some(Place::Scope(scope)), items].into_iter().flatten() {
+            let items = estate.scope(scope).holds_items().then_some(TargetPlace::Item(scope));
+            for place in [Some(TargetPlace::Scope(scope)), items].into_iter().flatten() {
                 let mut query = nowhere(view);
                 query.target.place = place;
                 let context = EvalContext {
@@ -200,7 +200,7 @@ impl<'e> Compared<'_, 'e> {
     ) -> Profile {
         let times = self.times(session);
         let mut asked: FxHashMap<u32, AskedOfTarget> = FxHashMap::default();
-        let mut found: Vec<Found> = Vec::new();
+        let mut found: Vec<FoundBearing> = Vec::new();
         for (i, time) in times.iter().enumerate() {
             let moment = (i, *time, times.len() == 1);
             let counts = (concern, within);
@@ -233,7 +233,7 @@ impl<'e> Compared<'_, 'e> {
         session: &InBoth,
         (concern, within): (&Concern, &[Range<u32>]),
         (moment, time, is_steady): (usize, Time, bool),
-        found: &mut Vec<Found>,
+        found: &mut Vec<FoundBearing>,
         asked: &mut FxHashMap<u32, AskedOfTarget>,
     ) {
         for (i, (side, view)) in self.sides.iter_mut().zip(session).enumerate() {
@@ -246,7 +246,7 @@ impl<'e> Compared<'_, 'e> {
             let of_session = u32::from(is_refused) << 1 | u32::from(speaks_for_nobody);
             let bearing = [OF_SESSION + i as u32, of_session, 0, 0];
             let below = Below::Acts([bearing; 2]);
-            found.push(Found { from: 0, moment, bearing, below });
+            found.push(FoundBearing { from: 0, moment, bearing, below });
             asked.entry(0).or_default().is_any_name |= speaks_for_nobody;
             let index = side.decider.index;
             let mut asker = Asker { index, session: &asking, view, known: Vec::new() };
@@ -306,7 +306,7 @@ impl<'e> Compared<'_, 'e> {
                             }
                         };
                         let bearing = bearing(&voice.asks, &with_target.of_who);
-                        found.push(Found { from: tie.from, moment, bearing, below });
+                        found.push(FoundBearing { from: tie.from, moment, bearing, below });
                     }
                 }
             }

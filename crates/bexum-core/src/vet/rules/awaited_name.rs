@@ -6,7 +6,7 @@ use crate::condition::check::WhoAttribute;
 use crate::diagnostic::Severity;
 use crate::estate::Estate;
 use crate::id::{ScopeId, StatementId};
-use crate::pattern::path::{Part, Segment};
+use crate::pattern::path::{Segment, SegmentPart};
 use crate::vet::conditions::{Atom, atoms, slip};
 use crate::vet::{Findings, Rule, Vet};
 
@@ -105,7 +105,7 @@ fn braces(vet: &Vet<'_>, id: StatementId, found: &mut Findings<'_>) {
         let at = pattern.segments.iter().position(|one| !matches!(one, Segment::Literal(_)));
         let Some(Segment::Mixed(parts)) = at.map(|at| &pattern.segments[at]) else { continue };
         let sort = parts.iter().find_map(|part| match part {
-            Part::Brace(brace) => match brace.attribute {
+            SegmentPart::Brace(brace) => match brace.attribute {
                 Reference::Who(WhoAttribute::Name) => Some("user"),
                 Reference::Who(WhoAttribute::Groups) => Some("group"),
                 Reference::Who(WhoAttribute::Roles) => Some("role"),
@@ -115,10 +115,12 @@ fn braces(vet: &Vet<'_>, id: StatementId, found: &mut Findings<'_>) {
         });
         let Some(sort) = sort else { continue };
         let (before, after) = match &parts[..] {
-            [Part::Brace(_)] => ("", ""),
-            [Part::Text(before), Part::Brace(_)] => (&**before, ""),
-            [Part::Brace(_), Part::Text(after)] => ("", &**after),
-            [Part::Text(before), Part::Brace(_), Part::Text(after)] => (&**before, &**after),
+            [SegmentPart::Brace(_)] => ("", ""),
+            [SegmentPart::Text(before), SegmentPart::Brace(_)] => (&**before, ""),
+            [SegmentPart::Brace(_), SegmentPart::Text(after)] => ("", &**after),
+            [SegmentPart::Text(before), SegmentPart::Brace(_), SegmentPart::Text(after)] => {
+                (&**before, &**after)
+            }
             _ => continue,
         };
         let literals: Vec<&str> = pattern.segments[..at.unwrap_or_default()]

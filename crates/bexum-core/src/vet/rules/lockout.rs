@@ -6,7 +6,7 @@ use crate::diagnostic::Severity;
 use crate::engine::Decider;
 use crate::id::{ActionId, ScopeId};
 use crate::principal::{Principal, Subject};
-use crate::reach::{Spot, Spots, actions_of, sessions};
+use crate::reach::{AccessTarget, AccessTargets, actions_of, sessions};
 use crate::scope::ScopeType;
 use crate::vet::supposed::Ever;
 use crate::vet::{Findings, Rule, Vet};
@@ -149,13 +149,13 @@ fn governors(vet: &Vet<'_>, at: ScopeId) -> Option<Vec<Principal>> {
 }
 
 /// Some places at and below a scope where an action of level `govern` applies.
-fn places(vet: &Vet<'_>, at: ScopeId) -> Vec<(Spot, ActionId)> {
+fn places(vet: &Vet<'_>, at: ScopeId) -> Vec<(AccessTarget, ActionId)> {
     let estate = vet.estate();
     let govern = actions_of(estate, Level::Govern);
-    let spots = Spots::new(estate);
-    let there = spots.below(Some(at)).take(20 * PLACES).filter_map(|spot| {
-        let action = spot.applicable(estate).intersection(&govern).next()?;
-        Some((spot, estate.catalogue.action_at(action)))
+    let targets = AccessTargets::new(estate);
+    let there = targets.below(Some(at)).take(20 * PLACES).filter_map(|target| {
+        let action = target.applicable(estate).intersection(&govern).next()?;
+        Some((target, estate.catalogue.action_at(action)))
     });
     there.take(PLACES).collect()
 }
@@ -166,13 +166,13 @@ fn is_allowed_some(
     vet: &Vet<'_>,
     decider: &mut Decider<'_>,
     who: Principal,
-    places: &[(Spot, ActionId)],
+    places: &[(AccessTarget, ActionId)],
 ) -> bool {
     let view = vet.viewpoint(who);
     let sessions = sessions(decider, &view);
-    places.iter().any(|(spot, action)| {
+    places.iter().any(|(target, action)| {
         sessions
             .iter()
-            .any(|session| decider.decide(&session.query(spot, *action)) == Reason::Granted)
+            .any(|session| decider.decide(&session.query(target, *action)) == Reason::Granted)
     })
 }

@@ -169,7 +169,7 @@ impl View<'_> {
                 for level in Level::ALL {
                     for (is_certain, names) in self.names(cells, level) {
                         let line = (std::cmp::Reverse(level), role, !is_certain, names);
-                        lines.entry(line).or_default().push(row.spot.shown.clone());
+                        lines.entry(line).or_default().push(row.target.shown.clone());
                     }
                 }
             }

@@ -6,7 +6,7 @@ use bexum_core::condition::Condition;
 use bexum_core::engine::Closure;
 use bexum_core::id::{KindId, PolicyId, ScopeId};
 use bexum_core::principal::{Imported, Principal, Subject};
-use bexum_core::request::{Place, Target, describe};
+use bexum_core::request::{Target, TargetPlace, describe};
 use bexum_core::time::Phase;
 use bexum_core::trace::{self, Routes};
 use bexum_wire::common::value_json;
@@ -317,7 +317,7 @@ impl View<'_> {
         let mut report = Report::new(target.path.to_owned());
         let target_class = target.class(estate);
         match target.place {
-            Place::Item(_) => report.fields(
+            TargetPlace::Item(_) => report.fields(
                 "item",
                 vec![
                     ("what", class(estate, target_class)),

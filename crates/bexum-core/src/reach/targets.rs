@@ -8,35 +8,35 @@ use crate::catalogue::{ActionSet, TargetClass};
 use crate::estate::Estate;
 use crate::id::ScopeId;
 use crate::pattern::residual::FRESH;
-use crate::request::{Place, Target};
+use crate::request::{Target, TargetPlace};
 
 /// Somewhere to do something: a declared scope, an identity, or items of a scope.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Spot {
+pub struct AccessTarget {
     /// For people: the path, or the pattern of paths, that it stands for.
     pub shown: String,
     /// A path that stands for it when it is asked; a [`FRESH`] in it for what nobody writes.
     pub asked: String,
     /// What it is.
-    pub sort: SpotSort,
+    pub sort: TargetSort,
     /// What lies there.
-    pub place: Place,
+    pub place: TargetPlace,
 }
 
-/// What a spot is.
+/// What a target is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum SpotSort {
+pub enum TargetSort {
     /// A declared scope.
     Scope,
     /// A user, group, role or policy with a place.
     Identity,
-    /// The items of a scope, those that no [`SpotSort::Pattern`] singles out.
+    /// The items of a scope, those that no [`TargetSort::Pattern`] singles out.
     Items,
     /// The items of a scope that a pattern singles out.
     Pattern,
 }
 
-impl Spot {
+impl AccessTarget {
     /// The nearest declared scope.
     #[must_use]
     pub fn scope(&self) -> ScopeId {
@@ -53,35 +53,35 @@ impl Spot {
     #[must_use]
     pub fn depth(&self, estate: &Estate) -> usize {
         let scope = estate.scope(self.scope()).depth as usize;
-        scope - usize::from(self.sort == SpotSort::Scope)
+        scope - usize::from(self.sort == TargetSort::Scope)
     }
 
     /// A target that a path led to.
     #[must_use]
     pub fn at(target: &Target<'_>) -> Self {
         let sort = match target.place {
-            Place::Scope(_) => SpotSort::Scope,
-            Place::Identity(..) | Place::Policy(..) => SpotSort::Identity,
-            Place::Item(_) => SpotSort::Pattern,
+            TargetPlace::Scope(_) => TargetSort::Scope,
+            TargetPlace::Identity(..) | TargetPlace::Policy(..) => TargetSort::Identity,
+            TargetPlace::Item(_) => TargetSort::Pattern,
         };
         let path = target.path.to_owned();
         Self { shown: path.clone(), asked: path, sort, place: target.place }
     }
 }
 
-/// The declared spots of an estate, in the order of the tree.
+/// The declared targets of an estate, in the order of the tree.
 #[derive(Clone, Debug)]
-pub struct Spots<'e> {
+pub struct AccessTargets<'e> {
     estate: &'e Estate,
     /// Identities by their places, in the order of their paths.
-    placed: Arc<FxHashMap<ScopeId, Vec<(&'e str, Place)>>>,
+    placed: Arc<FxHashMap<ScopeId, Vec<(&'e str, TargetPlace)>>>,
 }
 
-impl<'e> Spots<'e> {
+impl<'e> AccessTargets<'e> {
     /// Those of an estate.
     #[must_use]
     pub fn new(estate: &'e Estate) -> Self {
-        let mut placed: FxHashMap<ScopeId, Vec<(&str, Place)>> = FxHashMap::default();
+        let mut placed: FxHashMap<ScopeId, Vec<(&str, TargetPlace)>> = FxHashMap::default();
         for (path, place) in &estate.identities_at {
             placed.entry(place.scope()).or_default().push((path, *place));
         }
@@ -89,16 +89,17 @@ impl<'e> Spots<'e> {
         Self { estate, placed: Arc::new(placed) }
     }
 
-    /// A scope, its items as one spot, and the identities with their place there.
-    pub fn at(&self, id: ScopeId) -> impl Iterator<Item = Spot> {
+    /// A scope, its items as one target, and the identities with their place there.
+    pub fn at(&self, id: ScopeId) -> impl Iterator<Item = AccessTarget> {
         let path = self.estate.scope(id).path.to_string();
-        let place = Place::Scope(id);
-        let scope = Spot { shown: path.clone(), asked: path, sort: SpotSort::Scope, place };
+        let place = TargetPlace::Scope(id);
+        let scope =
+            AccessTarget { shown: path.clone(), asked: path, sort: TargetSort::Scope, place };
         let placed = self.placed.get(&id).into_iter().flatten();
-        let identities = placed.map(|(path, place)| Spot {
+        let identities = placed.map(|(path, place)| AccessTarget {
             shown: (*path).to_owned(),
             asked: (*path).to_owned(),
-            sort: SpotSort::Identity,
+            sort: TargetSort::Identity,
             place: *place,
         });
         std::iter::once(scope).chain(items_of(self.estate, id)).chain(identities)
@@ -110,7 +111,7 @@ impl<'e> Spots<'e> {
     }
 
     /// Those of a subtree, or of everything: each scope before what is in it.
-    pub fn below(&self, scope: Option<ScopeId>) -> impl Iterator<Item = Spot> {
+    pub fn below(&self, scope: Option<ScopeId>) -> impl Iterator<Item = AccessTarget> {
         let ids = scope.map_or(0..self.estate.scopes.len(), |at| self.estate.scopes.subtree(at));
         ids.flat_map(|id| self.at(ScopeId::new(id)))
     }
@@ -121,8 +122,8 @@ pub(super) fn many(estate: &Estate) -> usize {
     estate.longest_pattern + 1
 }
 
-/// The items of a scope as one spot, if it has any.
-fn items_of(estate: &Estate, id: ScopeId) -> Option<Spot> {
+/// The items of a scope as one target, if it has any.
+fn items_of(estate: &Estate, id: ScopeId) -> Option<AccessTarget> {
     let scope = estate.scope(id);
     let actions = estate.catalogue.applicable(TargetClass::Item(scope.kind));
     if !scope.holds_items() || actions.is_empty() {
@@ -130,5 +131,5 @@ fn items_of(estate: &Estate, id: ScopeId) -> Option<Spot> {
     }
     let asked = format!("{}{}", scope.path, format!("/{FRESH}").repeat(many(estate)));
     let shown = format!("{}/**", scope.path);
-    Some(Spot { shown, asked, sort: SpotSort::Items, place: Place::Item(id) })
+    Some(AccessTarget { shown, asked, sort: TargetSort::Items, place: TargetPlace::Item(id) })
 }
