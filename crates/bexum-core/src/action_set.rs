@@ -95,6 +95,22 @@ impl ActionSet {
         self.0.union_with(&other.0);
     }
 
+    /// Adds the actions that are in both of two others.
+    #[inline]
+    pub(crate) fn add_common(&mut self, one: &Self, other: &Self) {
+        let common = one.0.as_slice().iter().zip(other.0.as_slice());
+        for (block, (one, other)) in self.0.as_mut_slice().iter_mut().zip(common) {
+            *block |= one & other;
+        }
+    }
+
+    /// Whether it has all actions that are in both of two others.
+    #[inline]
+    pub(crate) fn has_common(&self, one: &Self, other: &Self) -> bool {
+        let common = one.0.as_slice().iter().zip(other.0.as_slice());
+        self.0.as_slice().iter().zip(common).all(|(block, (one, other))| one & other & !block == 0)
+    }
+
     /// Leaves only those that are in the other, too.
     #[inline]
     pub fn intersect_with(&mut self, other: &Self) {

@@ -5,6 +5,7 @@ mod alike;
 mod because;
 mod change;
 mod changes;
+mod direction;
 mod everybody;
 mod facts;
 mod held;
@@ -29,6 +30,7 @@ use crate::engine::{Index, SubjectId};
 use crate::principal::Principal;
 use crate::reach::{AccessTargets, Limited};
 use crate::request::{Request, RequestFault};
+use said::MayTurn;
 use touches::Touches;
 
 pub use change::{Difference, Thing, differences};
@@ -133,6 +135,8 @@ pub struct Comparison<'e> {
     /// Whether what depends on both sides can be compared: attributes have the same numbers, and the
     /// same is declared of them.
     can_complete: bool,
+    /// What the change may do at most, as far as that can be seen from what differs alone.
+    may_turn: MayTurn,
     /// How many steps may be taken to find out what is opened or closed where it depends on both sides.
     most_steps: usize,
     /// How many were.
@@ -204,6 +208,7 @@ impl<'e> Comparison<'e> {
             targets,
             actions,
             can_complete,
+            may_turn: direction::may_turn_at_most(differences, [one, other]),
             most_steps: usize::MAX,
             steps: AtomicUsize::new(0),
         })
@@ -226,6 +231,7 @@ impl<'e> Comparison<'e> {
             targets: [after.clone(), before.clone()],
             actions: [theirs.clone(), ours.clone()],
             can_complete: self.can_complete,
+            may_turn: self.may_turn.turned(),
             most_steps: self.most_steps,
             steps: AtomicUsize::new(0),
         }

@@ -23,8 +23,8 @@ pub struct Impact {
     pub lost: usize,
     /// Of how many cells it is not decided if they are opened or closed: they count as both.
     pub not_decided: usize,
-    /// Where nothing is gained or lost in `cells`: something that is opened or closed all the same,
-    /// later, or for items that have no cell of their own.
+    /// Where nothing is gained in `cells`, or nothing lost: something that is, all the same, later, or
+    /// for items that have no cell of their own.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unlisted: Option<Unlisted>,
     /// Whether that is not decided for all items: patterns tell apart more of them than have cells.
@@ -51,6 +51,16 @@ pub struct Impact {
     pub by: Option<By>,
 }
 
+/// Which way something turns.
+#[derive(Clone, Copy, Debug, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Turn {
+    /// It is opened.
+    Gained,
+    /// It is closed.
+    Lost,
+}
+
 /// Something that is opened or closed and is none of the cells.
 #[derive(Debug, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
@@ -65,13 +75,18 @@ pub struct Unlisted {
     pub place: String,
     /// The action.
     pub action: String,
+    /// Which way.
+    pub turn: Turn,
     /// Whether that is found out; else it could not be ruled out.
     pub decided: bool,
 }
 
-impl From<&OpenedCell> for Unlisted {
-    fn from(cell: &OpenedCell) -> Self {
+impl Unlisted {
+    /// A cell that turns this way.
+    #[must_use]
+    pub fn of(cell: &OpenedCell, turn: Turn) -> Self {
         Self {
+            turn,
             who: cell.who.clone(),
             take_up: (!cell.role.is_empty()).then(|| format!("role:{}", cell.role)),
             place: cell.place.clone(),

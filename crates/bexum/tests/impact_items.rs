@@ -88,3 +88,74 @@ fn items_without_a_row_are_not_said_to_be_as_before() {
         assert_eq!(failed.code, Some(code), "{answer}: {}", failed.err);
     }
 }
+
+/// Where somebody gains something, that nobody loses anything is said of all items and of all that is to
+/// come, too.
+#[test]
+fn that_nobody_loses_anything_beside_a_gain_is_said_of_everything() {
+    let estate = |statements: &str, more: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[user.v]\n[[policy.q.allow]]\ndo = 'store.list'\n[policy.p]\n{statements}[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n{more}"
+        )
+    };
+    let gain = "[[attach]]\npolicy = 'q'\nto = 'user:v'\nat = 'w/a'\n";
+    let ends =
+        "[[attach]]\npolicy = 'q'\nto = 'user:u'\nat = 'w/a'\nuntil = 2030-01-01T00:00:00Z\n";
+    let stays = "[[attach]]\npolicy = 'q'\nto = 'user:u'\nat = 'w/a'\n";
+    let read =
+        |effect: &str, on: &str| format!("[[policy.p.{effect}]]\ndo = 'obj.read'\non = [{on}]\n");
+    let spared = read("deny", "'**', '!a*'") + &read("deny", "'**', '!*b'");
+    let with_all = format!("{spared}{}", read("allow", "'**'"));
+    let with_c = read("allow", "'*c*'") + &read("deny", "'**', '!*b'");
+    let without_a = format!("{with_c}{}", read("deny", "'a*'"));
+    let gains = "1 person gains 1 action in 1 place";
+    let cases = [
+        // What both denies spare, `w/a/ab` for one, is closed, and has no row.
+        (
+            [estate(&with_all, ""), estate(&spared, gain)],
+            format!(
+                "{gains}, nobody loses anything in what is listed; now or later user:u loses at least obj.read on w/a/ab"
+            ),
+            Some("w/a/ab"),
+        ),
+        // `w/a/acb` is closed, and nobody works it out.
+        (
+            [estate(&with_c, ""), estate(&without_a, gain)],
+            format!("{gains}, nobody is known to lose anything; not all is decided: below w/a,"),
+            None,
+        ),
+        (
+            [estate(&spared, stays), estate(&spared, &format!("{ends}{gain}"))],
+            format!(
+                "{gains}, nobody loses anything at this moment; later user:u loses at least store.list on w/a"
+            ),
+            Some("w/a"),
+        ),
+        // One more allow closes nothing, whatever patterns meet.
+        (
+            [estate(&with_c, ""), estate(&with_c, gain)],
+            format!("{gains}, nobody loses anything"),
+            None,
+        ),
+    ];
+    for ([before, after], answer, unlisted) in cases {
+        let folder =
+            Folder::new().with("before/bexum.toml", before).with("after/bexum.toml", after);
+        let text = folder.run(&["impact", "before", "after", "--at-time", AT]);
+        let first = text.out.split("\nfrom ").next().unwrap_or_default();
+        let said = first.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(said.starts_with(&answer), "{said}\n{}", text.err);
+        let is_sure = answer.ends_with("nobody loses anything");
+        assert!(!is_sure || said == answer, "{said}");
+        let json = folder.run(&["impact", "before", "after", "--at-time", AT, "--format", "json"]);
+        let report: Value = serde_json::from_str(&json.out).expect("JSON");
+        assert_eq!(report["unlisted"]["where"].as_str(), unlisted, "{report}");
+        assert_eq!(report["unlisted"]["turn"].as_str(), unlisted.map(|_| "lost"), "{report}");
+        let failed =
+            folder.run(&["impact", "before", "after", "--at-time", AT, "--fail-on", "lost"]);
+        assert_eq!(failed.code, Some(i32::from(!is_sure)), "{said}: {}", failed.err);
+        // The way back, nobody gains anything where nobody loses anything the way there.
+        let back = folder.run(&["impact", "after", "before", "--at-time", AT]);
+        assert_eq!(back.out.starts_with("nobody gains anything, "), is_sure, "{}", back.out);
+    }
+}

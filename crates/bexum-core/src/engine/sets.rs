@@ -322,17 +322,15 @@ impl Sets<'_> {
     fn add_statement(&self, id: StatementId, anchor: usize, both: &mut Both) {
         let actions = &self.context.index.estate().statement(id).actions;
         // What is certain already need not be asked again.
-        if actions.intersection(self.mask).all(|action| both.strict.contains(action)) {
+        if both.strict.has_common(actions, self.mask) {
             return;
         }
         let truth = self.context.truth(id, anchor);
-        let mut here = actions.clone();
-        here.intersect_with(self.mask);
         if truth == Truth::True {
-            both.strict.union_with(&here);
+            both.strict.add_common(actions, self.mask);
         }
         if truth != Truth::False {
-            both.hopeful.union_with(&here);
+            both.hopeful.add_common(actions, self.mask);
         }
     }
 

@@ -134,3 +134,28 @@ impl SubjectSets<'_> {
         self.0.subject_ids().chain(self.1.into_iter().flat_map(SubjectSet::subject_ids))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_subject_has_a_number_of_its_own_and_is_found_by_it() {
+        let codes = Codes { groups: 3, roles: 2, users: 4, scopes: 5 };
+        let groups = (0..3).map(|i| Principal::Group(GroupId(i)));
+        let roles = (0..2).map(|i| Principal::Role(RoleId(i)));
+        let users = (0..4).map(|i| Principal::User(UserId(i)));
+        let workloads = (0..5).map(|i| Principal::Workload(ScopeId(i)));
+        let all: Vec<Principal> = groups.chain(roles).chain(users).chain(workloads).collect();
+        let mut numbers = vec![codes.of(Subject::Everyone).0 as usize];
+        for who in all {
+            let (number, count) = codes.number(who);
+            assert!(number < count, "{who:?}");
+            assert_eq!(codes.numbered(number), Subject::One(who));
+            numbers.push(number);
+        }
+        assert_eq!(codes.numbered(numbers[0]), Subject::Everyone);
+        numbers.sort_unstable();
+        assert_eq!(numbers, (0..15).collect::<Vec<_>>());
+    }
+}

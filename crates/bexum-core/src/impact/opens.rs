@@ -146,6 +146,9 @@ impl<'e> Compared<'_, 'e> {
         is_wanted: &dyn Fn(&str, &str) -> bool,
     ) -> Option<OpenedCell> {
         self.known.clear();
+        if !self.comparison.may_turn.open {
+            return None;
+        }
         for (role, session) in self.sessions(who) {
             let concerned = self.concerned(who, &session);
             if concerned.parts.is_empty() || session[1].is_none() {

@@ -46,6 +46,9 @@ pub(super) struct RowSaid<'e> {
     rest: String,
 }
 
+/// The same in both estates, at each moment that counts.
+pub(super) type SaidOfRow<'e> = Vec<[Option<RowSaid<'e>>; 2]>;
+
 /// What a policy says about an action in a sense, as text without ids.
 type Told = Rc<[Rc<str>]>;
 
@@ -126,6 +129,15 @@ impl MayTurn {
 
     pub(super) fn or(self, other: Self) -> Self {
         Self { open: self.open || other.open, close: self.close || other.close }
+    }
+
+    pub(super) fn and(self, other: Self) -> Self {
+        Self { open: self.open && other.open, close: self.close && other.close }
+    }
+
+    /// The same from the second estate to the first.
+    pub(super) fn turned(self) -> Self {
+        Self { open: self.close, close: self.open }
     }
 }
 

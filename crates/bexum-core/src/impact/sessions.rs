@@ -8,7 +8,7 @@ use rustc_hash::FxHashMap;
 
 use super::alike::SaysOfSubjects;
 use super::facts::Facts;
-use super::said::{MayTurn, RowSaid, SaidOfAction, Texts, row_said};
+use super::said::{MayTurn, SaidOfAction, SaidOfRow, Texts, row_said};
 use super::touches::{TouchedPart, TouchedPlace};
 use super::{Cell, Comparison, LimitedIn, Outcome};
 use crate::catalogue::{Action, ActionSet, Catalogue};
@@ -38,9 +38,6 @@ pub(super) struct Side<'e> {
     /// What its policies say about actions, as far as that was asked.
     texts: Texts,
 }
-
-/// All that has a say about a row in both estates, at each moment that counts.
-pub(super) type SaidOfRow<'e> = Vec<[Option<RowSaid<'e>>; 2]>;
 
 /// Roles that somebody can take up in one of the estates alone, by their bare names.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -492,6 +489,7 @@ impl<'c, 'e> Compared<'c, 'e> {
         turn: MayTurn,
         action: &str,
     ) -> (Opened, Opened) {
+        let turn = turn.and(self.comparison.may_turn);
         let unless = |may: bool| if may { Opened::NotDecided } else { Opened::No };
         let not_decided = (unless(turn.open), unless(turn.close));
         if turn == MayTurn::NEITHER || self.comparison.is_spent() {

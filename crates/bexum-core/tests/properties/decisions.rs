@@ -1,13 +1,14 @@
 //! Laws of the decision itself.
 
 use bexum_core::condition::Reference;
-use bexum_core::declaration::Declarations;
+use bexum_core::declaration::{Attachment, Declarations};
 use bexum_core::engine::{Candidate, Decider, Engine, EvalContext, Sink};
 use bexum_core::naive::Naive;
 use bexum_core::policy::Effect;
 use bexum_core::{Reading, Reason, Request, Trace, Truth, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
+use proptest::sample::select;
 use std::sync::Arc;
 
 use crate::estates::{self, answers, build, w};
@@ -211,4 +212,25 @@ fn attached_new(
     let mut attachment = attachment.clone();
     attachment.policy.value = vec![w("extra")];
     attachment
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, max_shrink_iters: 200, ..ProptestConfig::default() })]
+
+    /// Where much is attached at one scope, what counts is looked up and not looked through.
+    #[test]
+    fn much_at_one_scope_decides_as_little_does(
+        mut declared in estates::estate(),
+        crowd in vec(estates::attachment(), 120),
+        place in select(&["v", "v/s", "v/s/store", "v/s/c/n"][..]),
+        requests in vec(estates::request(), 40),
+    ) {
+        let here = |one: Attachment| Attachment { at: estates::list(&[place]), ..one };
+        declared.attachments.extend(crowd.into_iter().map(here));
+        let naive = Naive::new(&declared);
+        let answers = answers(&declared, &requests);
+        for (request, answer) in requests.iter().zip(answers) {
+            prop_assert_eq!(naive.decide(request), answer, "{:?}", request);
+        }
+    }
 }

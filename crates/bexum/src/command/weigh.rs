@@ -20,7 +20,7 @@ use super::impact::{
 use super::{by, circumstances, impact_log, turned};
 use crate::args::{FailOn, Impact, ImpactFormat};
 use crate::render::grid_builder::told_apart;
-use crate::render::impact::{Changed, Told};
+use crate::render::impact::{Changed, Told, Unlisted};
 use crate::render::impact_besides::{InLog, InOther, Later, Turned};
 use crate::render::ruling::By;
 use crate::terminal;
@@ -52,14 +52,28 @@ pub(super) struct Weighed<'w> {
     prove: Option<String>,
 }
 
-/// Whether something is gained and lost: now, or, where that was asked about, later.
+/// Whether something is gained and lost: now, or, where that was looked for, later or without a row.
 struct Turns {
     gained: bool,
     lost: bool,
-    /// What is opened or closed only later, or where no row is.
+    /// Of what is gained, and of what is lost, what is in none of the cells.
+    unlisted: [UnlistedTurn; 2],
+}
+
+/// What is opened, or closed, though no cell tells it.
+#[derive(Default)]
+struct UnlistedTurn {
+    /// The first that is: only later, or where no row is.
     first: Option<OpenedCell>,
     /// Below what not all items were told apart when that was looked for.
     not_told: Option<String>,
+}
+
+impl UnlistedTurn {
+    /// Whether there is anything, as far as it is decided: what is not decided counts.
+    fn is_any(&self) -> bool {
+        self.first.is_some() || self.not_told.is_some()
+    }
 }
 
 /// Weighs a change in the circumstances that were typed, and hands it to whoever tells it.
@@ -123,24 +137,19 @@ pub(super) fn weigh<T>(
     let mut turns = Turns {
         gained: is_there(|change| change.is_gained),
         lost: is_there(|change| change.is_lost),
-        first: None,
-        not_told: None,
+        unlisted: Default::default(),
     };
-    let is_told = typed.format != ImpactFormat::Csv;
-    let nothing_now = is_told && found.changes.is_empty() && !changes.is_empty();
-    if !turns.gained && (asks_for(typed, FailOn::Gained) || nothing_now) {
-        let (opened, limited) = first_opened(&comparison, &wanted);
-        turns.first = opened;
-        turns.not_told = not_told(limited);
-        // What is not decided counts.
-        turns.gained = turns.first.is_some() || turns.not_told.is_some();
+    // That nobody gains or loses anything is said of all items and of all moments from now on.
+    let is_told = typed.format != ImpactFormat::Csv && !changes.is_empty();
+    if !turns.gained && (is_told || asks_for(typed, FailOn::Gained)) {
+        let (first, limited) = first_opened(&comparison, &wanted);
+        turns.unlisted[0] = UnlistedTurn { first, not_told: not_told(limited) };
+        turns.gained = turns.unlisted[0].is_any();
     }
-    if !turns.lost && (asks_for(typed, FailOn::Lost) || nothing_now) {
-        let (closed, [after, before]) = first_opened(&comparison.turned(), &wanted);
-        let not_told = not_told([before, after]);
-        turns.lost = closed.is_some() || not_told.is_some();
-        turns.first = turns.first.or(closed);
-        turns.not_told = turns.not_told.or(not_told);
+    if !turns.lost && (is_told || asks_for(typed, FailOn::Lost)) {
+        let (first, [after, before]) = first_opened(&comparison.turned(), &wanted);
+        turns.unlisted[1] = UnlistedTurn { first, not_told: not_told([before, after]) };
+        turns.lost = turns.unlisted[1].is_any();
     }
     let in_log = match typed.log.is_empty() {
         true => None,
@@ -205,8 +214,10 @@ impl Weighed<'_> {
             later: &self.later,
             besides: &self.besides,
             in_log: self.in_log.as_ref(),
-            opened_later: self.turns.first.as_ref().map(|cell| (cell, self.has_row(cell))),
-            not_told: self.turns.not_told.as_deref(),
+            unlisted: self.turns.unlisted.each_ref().map(|turn| Unlisted {
+                first: turn.first.as_ref().map(|cell| (cell, self.has_row(cell))),
+                not_told: turn.not_told.as_deref(),
+            }),
             roles: self.roles,
             turned: &self.turned,
             prove: self.prove.as_deref(),
@@ -245,8 +256,11 @@ impl Weighed<'_> {
             wire::Difference { thing: one.thing.clone(), keys, before, after }
         });
         let mut impact = wire::Impact::new(before, after, differences.collect(), self.cells);
-        impact.unlisted = self.turns.first.as_ref().map(Into::into);
-        impact.not_told_apart = self.turns.not_told.is_some();
+        let of_each = self.turns.unlisted.iter().zip([wire::Turn::Gained, wire::Turn::Lost]);
+        let mut firsts =
+            of_each.filter_map(|(turn, way)| Some(wire::Unlisted::of(turn.first.as_ref()?, way)));
+        impact.unlisted = firsts.next();
+        impact.not_told_apart = self.turns.unlisted.iter().any(|turn| turn.not_told.is_some());
         impact.by = self.ruling.as_ref().map(By::shape);
         impact.roles =
             self.roles.iter().map(|(who, changed)| wire::Roles::of(who, changed)).collect();

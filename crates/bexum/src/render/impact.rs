@@ -45,11 +45,8 @@ pub(crate) struct Told<'t> {
     pub(crate) besides: &'t [InOther],
     /// What is decided otherwise of a log, if one was given.
     pub(crate) in_log: Option<&'t InLog>,
-    /// Where nothing changes now: what is opened or closed later, if anything is, and whether it is no
-    /// sooner.
-    pub(crate) opened_later: Option<(&'t OpenedCell, bool)>,
-    /// Below what not all items were told apart, where nothing else was found to be gained or lost.
-    pub(crate) not_told: Option<&'t str>,
+    /// Of what is gained, and of what is lost, where no cell tells any.
+    pub(crate) unlisted: [Unlisted<'t>; 2],
     /// Who can newly take up which role, and who no longer.
     pub(crate) roles: &'t [(String, RolesChanged)],
     /// Expectations that come to something else.
@@ -291,9 +288,11 @@ impl<'t> Told<'t> {
 
     /// The first line.
     pub(super) fn answer(&self) -> String {
+        let not_told = self.unlisted.iter().find_map(|turn| turn.not_told);
         if !self.cells.is_empty() {
-            let answer = answer_of(self.cells);
-            return match self.not_told {
+            let [gained, lost] = self.unlisted.each_ref();
+            let answer = answer_with(self.cells, [gained.answer(&GAINS), lost.answer(&LOSES)]);
+            return match not_told {
                 None => answer,
                 Some(where_not) => format!("{answer}; not all is decided: {where_not}"),
             };
@@ -302,27 +301,19 @@ impl<'t> Told<'t> {
             return "access is the same, under other names".to_owned();
         }
         let what = if self.is_narrowed { "nothing that was asked about" } else { "no access" };
-        match (self.opened_later, self.not_told) {
+        match (self.unlisted.iter().find_map(|turn| turn.first), not_told) {
             (None, None) => format!("{what} changes, in whatever circumstances"),
             (None, Some(where_not)) => {
                 format!("{what} is known to change, but not all is decided: {where_not}")
             }
             (Some((cell, is_later)), _) => {
-                let role = match cell.role.is_empty() {
-                    true => String::new(),
-                    false => format!(" as role:{}", cell.role),
-                };
                 let sure = if cell.is_decided { "does" } else { "may" };
                 format!(
-                    "{what} changes {}{sure} at least {} on {} for {}{role}",
-                    if is_later {
-                        "at this moment; later "
-                    } else {
-                        "in what is listed; now or later "
-                    },
+                    "{what} changes {}{sure} at least {} on {} for {}",
+                    when(is_later),
                     cell.action,
                     cell.place,
-                    cell.who
+                    asker(cell)
                 )
             }
         }
@@ -456,9 +447,72 @@ pub(super) fn left_out(left: &[Alike<'_>]) -> Option<String> {
     })
 }
 
+/// What is gained, or lost, though no cell tells it.
+#[derive(Clone, Copy)]
+pub(crate) struct Unlisted<'t> {
+    /// The first that is, and whether it is no sooner than later; else no row stands for it.
+    pub(crate) first: Option<(&'t OpenedCell, bool)>,
+    /// Below what not all items were told apart when that was looked for.
+    pub(crate) not_told: Option<&'t str>,
+}
+
+impl Unlisted<'_> {
+    /// What is said of nobody, if more is to be said than that.
+    fn answer(&self, verb: &Verb) -> Option<String> {
+        if let Some((cell, is_later)) = self.first {
+            let sure =
+                if cell.is_decided { verb.one.to_owned() } else { format!("may {}", verb.many) };
+            return Some(format!(
+                "nobody {} anything {}{} {sure} at least {} on {}",
+                verb.one,
+                when(is_later),
+                asker(cell),
+                cell.action,
+                cell.place
+            ));
+        }
+        self.not_told.map(|_| verb.of_nobody_known())
+    }
+}
+
+/// When something turns that no cell tells.
+fn when(is_later: bool) -> &'static str {
+    match is_later {
+        true => "at this moment; later ",
+        false => "in what is listed; now or later ",
+    }
+}
+
+fn asker(cell: &OpenedCell) -> String {
+    match cell.role.is_empty() {
+        true => cell.who.clone(),
+        false => format!("{} as role:{}", cell.who, cell.role),
+    }
+}
+
+/// A word, of one and of many.
+struct Verb {
+    one: &'static str,
+    many: &'static str,
+}
+
+const GAINS: Verb = Verb { one: "gains", many: "gain" };
+const LOSES: Verb = Verb { one: "loses", many: "lose" };
+
+impl Verb {
+    fn of_nobody_known(&self) -> String {
+        format!("nobody is known to {} anything", self.many)
+    }
+}
+
 /// Who gains and who loses how much.
 pub(super) fn answer_of(cells: &Changes) -> String {
-    let side = |gain: bool, one: &str, many: &str| {
+    answer_with(cells, [None, None])
+}
+
+/// The same, with what is to be said where nobody gains, and where nobody loses anything.
+fn answer_with(cells: &Changes, of_nobody: [Option<String>; 2]) -> String {
+    let side = |gain: bool, verb: &Verb, of_nobody: Option<String>| {
         let cells = cells.only(|change| if gain { change.is_new_gain() } else { change.is_lost });
         let others = cells.count(|change| !change.is_decided);
         let cells = cells.only(|change| change.is_decided);
@@ -471,14 +525,16 @@ pub(super) fn answer_of(cells: &Changes) -> String {
             n => (n, ("principal", "principals")),
         };
         match (count, others) {
-            (0, 0) => return format!("nobody {one} anything"),
-            (0, _) => return format!("nobody is known to {many} anything"),
+            (0, 0) => {
+                return of_nobody.unwrap_or_else(|| format!("nobody {} anything", verb.one));
+            }
+            (0, _) => return verb.of_nobody_known(),
             _ => {}
         }
         format!(
             "{} {} {} in {}",
             counted(count, noun),
-            if count == 1 { one } else { many },
+            if count == 1 { verb.one } else { verb.many },
             counted(cells.actions().len(), ("action", "actions")),
             counted(cells.rows(), ("place", "places")),
         )
@@ -492,7 +548,9 @@ pub(super) fn answer_of(cells: &Changes) -> String {
         0 => String::new(),
         n => format!("; {n} can do in another session what they could do before"),
     };
-    format!("{}, {}{held}{more}", side(true, "gains", "gain"), side(false, "loses", "lose"))
+    let [nobody_gains, nobody_loses] = of_nobody;
+    let gains = side(true, &GAINS, nobody_gains);
+    format!("{gains}, {}{held}{more}", side(false, &LOSES, nobody_loses))
 }
 
 /// Everybody once: by themselves, or else with the roles that they have to take up.
