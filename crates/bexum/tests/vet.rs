@@ -169,6 +169,17 @@ fn corners_of_the_rules() {
             "",
         ),
         ("doubtful-deny", "[policy.q]\n[[policy.q.allow]]\ndo = '*'\nwhen = \"not given.mfa\"", ""),
+        // What the remedy asks for is none: who has no team is not refused.
+        (
+            "doubtful-deny",
+            "[policy.q]\n[[policy.q.deny]]\ndo = '*'\nwhen = \"who.team is set and who.team != 'imaging'\"\n[[attach]]\npolicy = 'q'\nto = 'everyone'\nat = 'veyra'",
+            "",
+        ),
+        (
+            "doubtful-deny",
+            "[policy.q]\n[[policy.q.deny]]\ndo = '*'\nwhen = \"given.mfa != true and who.team = 'imaging'\"",
+            "refuses where a request does not say `given.mfa`, unless the rest of the condition is false",
+        ),
         (
             "awaited-name",
             "[policy.q]\n[[policy.q.allow]]\ndo = '*'\nwhen = \"who.id = 'user:yara'\"",
@@ -188,6 +199,23 @@ fn corners_of_the_rules() {
             "cannot-narrow",
             "[policy.q]\n[[policy.q.allow]]\ndo = 'store.survey'\nwhen = \"target.tier = 'raw'\"\n[[attach]]\npolicy = 'q'\nto = 'everyone'\nat = 'veyra'",
             "`veyra` has no `target.tier`",
+        ),
+        // It applies to others, and where nothing says what tier it is.
+        (
+            "cannot-narrow",
+            "[policy.q]\n[[policy.q.allow]]\ndo = 'store.survey'\nwhen = \"target.tier = 'raw' or who.team = 'imaging'\"\n[[attach]]\npolicy = 'q'\nto = 'everyone'\nat = 'veyra'",
+            "",
+        ),
+        (
+            "cannot-narrow",
+            "[policy.q]\n[[policy.q.allow]]\ndo = 'store.survey'\nwhen = \"not target.tier = 'raw'\"\n[[attach]]\npolicy = 'q'\nto = 'everyone'\nat = 'veyra'",
+            "",
+        ),
+        // A ceiling over everything bounds what is asked of the account.
+        (
+            "cannot-narrow",
+            "[policy.q]\n[[policy.q.allow]]\ndo = 'store.survey'\n[[attach]]\npolicy = 'q'\nto = 'everyone'\nat = 'veyra/survey'\n[[ceiling]]\npolicy = 'q'\nfor = 'group:imaging'",
+            "",
         ),
         (
             "cannot-narrow",

@@ -15,6 +15,7 @@ use crate::estate::Estate;
 use crate::id::{AttributeId, ScopeId, StatementId};
 use crate::origin::{Origin, SourceSpan};
 use crate::policy::Effect;
+use crate::truth::Truth;
 
 /// A condition, parsed, with whose it is.
 pub(super) struct Written {
@@ -62,6 +63,30 @@ pub(super) fn atoms<'e>(
     }
 }
 
+/// The least and the most that an expression may come to, by the least and the most of each atom: the
+/// order of [`Truth`] is the logic.
+pub(super) fn bounds(
+    expression: &Expression,
+    of: &dyn Fn(Atom<'_>) -> (Truth, Truth),
+) -> (Truth, Truth) {
+    let both = |join: fn(Truth, Truth) -> Truth, start: Truth, parts: &[Expression]| {
+        let parts = parts.iter().map(|part| bounds(part, of));
+        parts.fold((start, start), |all, part| (join(all.0, part.0), join(all.1, part.1)))
+    };
+    match expression {
+        Expression::And(parts) => both(Truth::and, Truth::True, parts),
+        Expression::Or(parts) => both(Truth::or, Truth::False, parts),
+        Expression::Not(part) => {
+            let (least, most) = bounds(part, of);
+            (most.negate(), least.negate())
+        }
+        Expression::Constant(holds) => (Truth::from(*holds), Truth::from(*holds)),
+        Expression::IsSet(path) => of(Atom::IsSet(path)),
+        Expression::Bare(path) => of(Atom::Bare(path)),
+        Expression::Compare(left, operator, right) => of(Atom::Compare(left, *operator, right)),
+    }
+}
+
 impl<'e> Atom<'e> {
     /// The paths in it.
     pub(super) fn paths(self) -> Vec<&'e Path> {
@@ -75,6 +100,12 @@ impl<'e> Atom<'e> {
                 of(left).into_iter().chain(of(right)).collect()
             }
         }
+    }
+
+    /// Whether it compares something with a single value that stands in the condition.
+    pub(super) fn compares_with_one_value(self) -> bool {
+        let is_one = |operand: &Operand| matches!(operand, Operand::Literal(value, _) if !matches!(value, Value::List(_)));
+        matches!(self, Self::Compare(left, _, right) if is_one(left) || is_one(right))
     }
 
     /// A path that is compared with strings for equality, alone or in a list; with those.

@@ -16,5 +16,6 @@ mod reach;
 mod review;
 mod usage;
 mod vet;
+mod vet_claims;
 mod ways;
 mod ways_apart;

@@ -3,8 +3,11 @@
 use crate::catalogue::Addresses;
 use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
+use crate::condition::eval::Facts;
+use crate::condition::fact::Fact;
 use crate::diagnostic::Severity;
-use crate::id::{ScopeId, StatementId};
+use crate::estate::Estate;
+use crate::id::{AttributeId, ScopeId, StatementId};
 use crate::pattern::matching::Braces;
 use crate::pattern::path::Brace;
 use crate::policy::Effect;
@@ -68,10 +71,9 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
             .map(|action| &*action.name)
             .collect();
         let Some(action) = account_wide.first() else { continue };
-        let anchors: Vec<ScopeId> = vet.anchors(id).into_iter().flatten().collect();
-        if anchors.is_empty() {
-            continue;
-        }
+        // A ceiling over everything is in play at every account.
+        let anchors: Option<Vec<ScopeId>> = vet.anchors(id).into_iter().collect();
+        let Some(anchors) = anchors.filter(|anchors| !anchors.is_empty()) else { continue };
         let reasons: Option<Vec<String>> = anchors.iter().map(|at| why_not(vet, id, *at)).collect();
         let Some(reasons) = reasons else { continue };
         let message = format!(
@@ -96,14 +98,47 @@ fn why_not(vet: &Vet<'_>, id: StatementId, at: ScopeId) -> Option<String> {
         let texts: Vec<&str> = statement.on.texts().collect();
         return Some(format!("`on` is `{}`", texts.join("`, `")));
     }
-    let references = statement.when.as_ref()?.references();
-    references.into_iter().find_map(|(reference, _)| match reference {
-        Reference::Target(TargetAttribute::Own(attribute))
-            if !is_given_at(estate, at, attribute) =>
-        {
+    let when = statement.when.as_ref()?;
+    let account = WhatAnAccountLacks { estate, at };
+    if when.eval(&account) != Truth::False {
+        return None;
+    }
+    when.references().into_iter().find_map(|(reference, _)| match reference {
+        Reference::Target(TargetAttribute::Own(attribute)) if account.lacks(attribute) => {
             let name = estate.attribute_names.name(attribute);
             Some(format!("`{}` has no `target.{name}`", scope.path))
         }
         _ => None,
     })
+}
+
+/// An account of which nothing is known but which attributes it does not have: no request gives it any,
+/// as it is no item.
+struct WhatAnAccountLacks<'e> {
+    estate: &'e Estate,
+    at: ScopeId,
+}
+
+impl WhatAnAccountLacks<'_> {
+    fn lacks(&self, attribute: AttributeId) -> bool {
+        !is_given_at(self.estate, self.at, attribute)
+    }
+}
+
+impl Facts for WhatAnAccountLacks<'_> {
+    fn fact(&self, reference: Reference) -> Fact<'_> {
+        match reference {
+            Reference::Target(TargetAttribute::Own(attribute)) if self.lacks(attribute) => {
+                Fact::Absent
+            }
+            _ => Fact::Unknown,
+        }
+    }
+
+    fn is_set(&self, reference: Reference) -> Truth {
+        match self.fact(reference) {
+            Fact::Absent => Truth::False,
+            _ => Truth::Undecided,
+        }
+    }
 }

@@ -4,12 +4,13 @@ use rustc_hash::FxHashMap;
 
 use crate::attribute::Attributes;
 use crate::catalogue::TargetClass;
-use crate::condition::ast::{Operator, Path, Root};
+use crate::condition::ast::{Expression, Operator, Path, Root};
 use crate::diagnostic::Severity;
 use crate::estate::Estate;
 use crate::id::{AttributeId, ScopeId, StatementId};
 use crate::principal::{Principal, Subject};
-use crate::vet::conditions::{Atom, Borne, Written, atoms, is_built_in, is_given_at};
+use crate::truth::Truth;
+use crate::vet::conditions::{Atom, Borne, Written, atoms, bounds, is_built_in, is_given_at};
 use crate::vet::{Findings, Rule, Vet};
 
 pub(super) static RULE: Rule = Rule {
@@ -56,7 +57,8 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
         let mut said: Vec<(&Path, u8, String)> = Vec::new();
         atoms(&condition.expression, false, &mut |atom: Atom<'_>, negated| {
             for path in atom.paths().into_iter().filter(|path| !is_built_in(path)) {
-                let Some((gravity, text)) = look.at(id, path, atom, negated) else { continue };
+                let doubt = look.at((id, &condition.expression), path, atom, negated);
+                let Some((gravity, text)) = doubt else { continue };
                 match said.iter_mut().find(|(known, ..)| *known == path) {
                     Some(known) if known.1 <= gravity => {}
                     Some(known) => *known = (path, gravity, text),
@@ -76,7 +78,7 @@ fn tell(condition: &Written, path: &Path, gravity: u8, text: String, found: &mut
     finding.hint = Some(match gravity {
         NOTHING_HAS => format!("give `{name}` to what is meant, or ask about what something has"),
         MAY_BE_ABSENT => format!("add `{name} is set and …`, or give it to whatever is meant"),
-        _ => format!("say so on purpose with `{name} is set`, or have every request give it"),
+        _ => format!("have every request give `{name}`, as `null` where there is none"),
     });
     if gravity == MAY_BE_LEFT_OUT {
         found.matters(Severity::Note);
@@ -87,18 +89,50 @@ const NOTHING_HAS: u8 = 0;
 const MAY_BE_ABSENT: u8 = 1;
 const MAY_BE_LEFT_OUT: u8 = 2;
 
+/// The least and the most that a condition comes to for whom or what an attribute is lacking: one of
+/// `given` is unknown then, others are absent (spec section 4).
+fn if_lacking(whole: &Expression, path: &Path) -> (Truth, Truth) {
+    use Truth::{False, True, Undecided};
+    bounds(whole, &|atom| {
+        let is_it = |one: &&Path| (one.root, &one.name) == (path.root, &path.name);
+        if !atom.paths().iter().any(is_it) {
+            return (False, True);
+        }
+        match (atom, path.root) {
+            // The request may say something of a name below it.
+            (Atom::IsSet(_), Root::Given) => (Undecided, True),
+            (Atom::Bare(_), Root::Given) => (Undecided, Undecided),
+            // What it is compared with may be absent, or a list without anything in it.
+            (Atom::Compare(..), Root::Given) => match atom.compares_with_one_value() {
+                true => (Undecided, Undecided),
+                false => (False, Undecided),
+            },
+            (Atom::Compare(_, Operator::NotEqual, _), _) => (Undecided, Undecided),
+            _ => (False, False),
+        }
+    })
+}
+
 impl Look<'_> {
     /// What is doubtful about a path in a deny.
     fn at(
         &self,
-        id: StatementId,
+        (id, whole): (StatementId, &Expression),
         path: &Path,
         atom: Atom<'_>,
         negated: bool,
     ) -> Option<(u8, String)> {
         let name = format!("{}.{}", path.root, path.name);
+        let unless = match if_lacking(whole, path) {
+            // Where it is lacking, the deny refuses nothing.
+            (_, Truth::False) => None,
+            (Truth::False, _) => Some(", unless the rest of the condition is false"),
+            _ => Some(""),
+        };
         if path.root == Root::Given {
-            let text = format!("refuses whenever a request does not say `{name}`");
+            let unless = unless?;
+            let when = if unless.is_empty() { "whenever" } else { "where" };
+            let text = format!("refuses {when} a request does not say `{name}`{unless}");
             return Some((MAY_BE_LEFT_OUT, text));
         }
         let is_asked = matches!(atom, Atom::IsSet(_));
@@ -113,13 +147,15 @@ impl Look<'_> {
         if is_asked || !(negated || differs) {
             return None;
         }
+        let unless = unless?;
         let attribute = self.vet.estate().attribute_names.get(&path.name)?;
         let lacking = match path.root {
             Root::Who => self.user_without(id, attribute),
             _ => self.place_without(id, attribute),
         }?;
         let how = if differs { "!=" } else { "not" };
-        let text = format!("`{lacking}` has no `{name}`, and so is refused by this `{how}`");
+        let text =
+            format!("`{lacking}` has no `{name}`, and so is refused by this `{how}`{unless}");
         Some((MAY_BE_ABSENT, text))
     }
 
@@ -128,11 +164,11 @@ impl Look<'_> {
         let estate = self.vet.estate();
         let lacks = |attributes: &Attributes| !attributes.has(attribute);
         let carriers = self.vet.carriers(estate.statement(id).policy);
-        let attached = estate.attachments.iter();
+        let attached = estate.attachments.iter().filter(|one| !self.vet.is_over(one.window));
         let attached = attached
             .filter(|one| one.policies.iter().any(|policy| carriers.contains(&policy.value)))
             .flat_map(|one| one.to.iter().map(|to| to.value));
-        let bound = estate.ceilings.iter();
+        let bound = estate.ceilings.iter().filter(|one| !self.vet.is_over(one.window));
         let bound = bound
             .filter(|one| one.policies.iter().any(|policy| carriers.contains(&policy.value)))
             .flat_map(|one| one.bound.iter().copied());
