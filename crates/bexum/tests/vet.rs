@@ -360,6 +360,25 @@ fn corners_of_the_rules() {
     }
 }
 
+/// A ceiling bounds by what it allows: an allow that can match nothing is not struck from it, as it would
+/// let everything through then.
+#[test]
+fn a_ceiling_is_not_emptied() {
+    let common = RULES[0].estate_with().replace(RULES[0].example, "");
+    let text = format!(
+        "{common}\n[policy.shut]\n[[policy.shut.allow]]\ndo = '*'\nwhen = \"who.id = 'user:nobody'\"\n[[policy.shut.deny]]\ndo = 'store.write'\n[[ceiling]]\npolicy = 'shut'\nfor = 'user:ines'\n"
+    );
+    let folder = estate(&text);
+    let all = findings(&folder, &["never-matches"]);
+    let dead = all.iter().find(|one| one["about"] == "policy:shut allow 1").expect("it is told");
+    assert!(dead["remedy"].as_array().is_some_and(Vec::is_empty), "{dead}");
+    let run = folder.run(&["vet", "never-matches", "--at-time", AT]);
+    assert!(run.out.contains("without its allows it would let everything"), "{run:?}");
+    let run = folder.run(&["vet", "--fix", "never-matches", "--write", "--at-time", AT]);
+    assert!(!run.out.contains("gains"), "{run:?}");
+    assert_eq!(std::fs::read_to_string(folder.file("bexum.toml")).expect("the file"), text);
+}
+
 /// What is wrong is written right by the remedy, and nothing else of the file changes.
 #[test]
 fn a_slip_is_mended_in_the_file() {

@@ -217,8 +217,8 @@ pub(super) fn state(
         when: when.as_deref().map(new_word),
         origin: Origin::default(),
     };
-    // Allows stand before denies.
-    let end = body.statements.iter().take_while(|one| allows(one)).count();
+    // Behind the other allows, which keep their numbers, and before denies.
+    let end = body.statements.iter().rposition(allows).map_or(0, |last| last + 1);
     match effect {
         Effect::Allow => body.statements.insert(end, new),
         Effect::Deny => body.statements.push(new),

@@ -34,7 +34,7 @@ fn abouts(findings: &[Finding], rule: &str) -> BTreeSet<String> {
 }
 
 /// The estate after an edit, if it is one.
-fn after(
+pub(crate) fn after(
     declared: &Declarations,
     edits: &[Edit],
     beside: &Estate,

@@ -12,7 +12,7 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 
 use crate::estates;
-use crate::vet::report;
+use crate::vet::{after, report};
 
 /// Every statement in play for a request, with what its condition by itself comes to.
 #[derive(Default)]
@@ -91,7 +91,7 @@ fn people(estate: &Estate) -> Vec<Principal> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 1500, max_shrink_iters: 300, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 500, max_shrink_iters: 300, ..ProptestConfig::default() })]
 
     /// What is judged at the account and is said not to apply there does not; who is said to govern
     /// nothing is refused; a condition that is said to be always true, or never, is.
@@ -156,6 +156,28 @@ proptest! {
                 for time in &moments {
                     prop_assert!(!is_in(&engine, who, about, *time), "{message}: {who:?} at {time}");
                 }
+            }
+        }
+    }
+
+    /// What is taken away because it says nothing changes no answer.
+    #[test]
+    fn remedies_for_what_says_nothing_change_no_answer(
+        declared in estates::estate(),
+        requests in vec(estates::request(), 100),
+    ) {
+        let estate = estates::build(&declared);
+        let before = estates::answers(&declared, &requests);
+        let rules = ["never-matches", "tautology", "wide-pattern", "unused-thing", "over"];
+        for finding in report(&declared, &rules).findings.iter().filter(|one| !one.remedy.is_empty()) {
+            let Some((changed, _)) = after(&declared, &finding.remedy, &estate) else {
+                return Err(TestCaseError::fail(format!("{}: {:?}", finding.message, finding.remedy)));
+            };
+            let answers = estates::answers(&changed, &requests);
+            for (request, (was, is)) in requests.iter().zip(before.iter().zip(answers)) {
+                // What is gone can no more be asked about, nor bound a session.
+                let (true, Some(was), Some(is)) = (is_plain(request), was, is) else { continue };
+                prop_assert_eq!(*was, is, "{} {}: {:?}", finding.about, finding.message, request);
             }
         }
     }

@@ -80,8 +80,16 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
         let message = format!("`{}` {what}, wherever its policy is attached", vet.statement(id));
         let policy = vet.estate().policy(statement.policy);
         let finding = found.add(vet.statement(id), statement.origin, message);
-        // The last statement of a policy is not struck: an empty one attached would be another riddle.
-        if policy.allows.len() + policy.denies.len() > 1 {
+        if !vet.is_deny(id) && vet.is_ceiling(statement.policy) {
+            // A ceiling without any allow refuses by its denies alone (spec section 6).
+            finding.hint = Some(
+                "as a ceiling it lets nothing through; without its allows it would let \
+                 everything through, so it is not struck"
+                    .to_owned(),
+            );
+        } else if policy.allows.len() + policy.denies.len() > 1 {
+            // The last statement of a policy is not struck: an empty one attached would be another
+            // riddle.
             let policy = policy.name.to_string();
             finding.remedy = vec![Edit::Strike { policy, statement: vet.called(id) }];
         }
