@@ -526,3 +526,44 @@ fn what_only_looks_alike_is_told_apart() {
         assert_eq!(paths.contains(path), is_there, "{path} in {paths:?}");
     }
 }
+
+/// What a statement asks is asked of what each cell is about: of a name that nobody knows, of the kind of
+/// item that the action is for, and of the roles that count for the session.
+#[test]
+fn each_cell_is_asked_about_itself() {
+    let estate = |to: &str, when: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj', 'tag']\n[kind.obj]\nobserve = ['read']\n[kind.tag]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[role.r]\ntaken-by = 'user:u'\n[role.h]\nheld-by = 'user:u'\n[[policy.p.allow]]\ndo = ['obj.read', 'tag.read']\nwhen = \"{when}\"\n[[attach]]\npolicy = 'p'\nto = '{to}'\nat = 'w'\n"
+        )
+    };
+    for (to, when, rows) in [
+        (
+            "user:u",
+            "target.name = 'x'",
+            &["user:u,,w/a/**,obj.read,depends", "user:u,,w/a/**,tag.read,depends"][..],
+        ),
+        ("user:u", "target.kind = 'tag'", &["user:u,,w/a/**,tag.read,allow"]),
+        ("user:u", "target.kind = 'obj'", &["user:u,,w/a/**,obj.read,allow"]),
+        // An allow sees the roles that the role taken up brings (spec section 6).
+        ("role:r", "'h' in who.roles", &[]),
+        (
+            "role:r",
+            "not ('h' in who.roles) and 'r' in who.roles",
+            &["user:u,role:r,w/a/**,obj.read,allow", "user:u,role:r,w/a/**,tag.read,allow"],
+        ),
+    ] {
+        let folder = Folder::new().with("bexum.toml", estate(to, when));
+        let run = folder.run(&["reach", "user:u", "--format", "csv"]);
+        let told: Vec<&str> = run.out.lines().skip(1).collect();
+        assert_eq!(told, rows, "{when}: {}", run.err);
+        for row in rows {
+            let [_, role, _, action, outcome] = row.split(',').collect::<Vec<_>>()[..] else {
+                panic!("five columns")
+            };
+            let mut ask = vec!["ask", "user:u", action, "w/a/x"];
+            ask.extend(["--as", role].iter().filter(|_| !role.is_empty()));
+            let is_allowed = folder.run(&ask).code == Some(0);
+            assert!(is_allowed || outcome == "depends", "{row}");
+        }
+    }
+}
