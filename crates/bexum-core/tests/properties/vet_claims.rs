@@ -61,6 +61,7 @@ fn says_it_refuses(message: &str, request: &Request<'_>) -> bool {
         return !request.given.iter().any(|(name, _)| said(&below(name)));
     }
     message.starts_with(&format!("`{}` has no `who.", request.who))
+        || message.starts_with(&format!("`{}` has no `target.", request.on))
 }
 
 /// Whether a path is another, or lies below it.
