@@ -255,7 +255,7 @@ impl<'v> Vet<'v> {
         found
     }
 
-    /// Whether a statement counts against somebody: a deny, or any statement of a ceiling.
+    /// Whether a statement is a deny.
     pub(super) fn is_deny(&self, id: StatementId) -> bool {
         self.estate().statement(id).effect == Effect::Deny
     }
