@@ -329,6 +329,34 @@ fn laws_know_what_is_declared() {
     }
 }
 
+/// A declared list may hold any values of its type, several at once, and none.
+#[test]
+fn laws_try_what_declared_lists_may_hold() {
+    let lists = "[attributes.given]\ntags = { type = 'string', list = true }\nsorts = { type = 'string', list = true, one-of = ['x', 'y'] }\ncounts = { type = 'integer', list = true }\n";
+    for (when, broken) in [
+        ("'b' in given.tags and not ('c' in given.tags)", true),
+        ("'a' in given.tags and 'b' in given.tags", true),
+        ("given.tags is set and not (given.tags overlaps ['a'])", true),
+        ("given.tags overlaps ['a', 'b'] and not ('a' in given.tags or 'b' in given.tags)", false),
+        ("'x' in given.sorts and 'y' in given.sorts", true),
+        (
+            "given.sorts overlaps ['x', 'y'] and not ('x' in given.sorts or 'y' in given.sorts)",
+            false,
+        ),
+        ("7 in given.counts and not (8 in given.counts)", true),
+        ("7 in given.counts and not (given.counts is set)", false),
+    ] {
+        let law = format!(
+            "{lists}[[never]]\nwho = 'user:u'\ndoes = 'store.list'\non = '/w/a'\nwhen = \"{when}\"\n"
+        );
+        let folder = estate(&law);
+        let run = folder.run(&["prove", "--at-time", AT, "--format", "json"]);
+        let report: Json = serde_json::from_str(&run.out).expect("JSON");
+        assert_eq!(report["broken"], u64::from(broken), "{when}: {report}");
+        assert_eq!(run.code, Some(i32::from(broken)), "{when}: {report}");
+    }
+}
+
 #[test]
 fn a_policy_with_a_place_is_a_target() {
     let folder =
