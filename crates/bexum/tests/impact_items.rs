@@ -159,3 +159,26 @@ fn that_nobody_loses_anything_beside_a_gain_is_said_of_everything() {
         assert_eq!(back.out.starts_with("nobody gains anything, "), is_sure, "{}", back.out);
     }
 }
+
+/// A name that is made up for what stands in a brace is not the one that a condition asks for: that nothing
+/// changes for all names is not said for it.
+#[test]
+fn names_that_conditions_ask_for_are_not_said_to_be_as_before() {
+    let estate = |when: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[[policy.p.allow]]\ndo = 'obj.read'\n[[policy.p.deny]]\ndo = 'obj.read'\non = '{{given.s}}'\nwhen = \"{when}\"\n[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n"
+        )
+    };
+    let folder = Folder::new()
+        .with("before/bexum.toml", estate("given.s = 'green'"))
+        .with("after/bexum.toml", estate("given.s = 'green' or given.s = 'red'"));
+    // It is closed where the name is that.
+    for (side, code) in [("before", 0), ("after", 1)] {
+        let ask = ["ask", "-C", side, "user:u", "obj.read", "w/a/red", "--given", "s=red"];
+        assert_eq!(folder.run(&ask).code, Some(code), "{side}");
+    }
+    let text = folder.run(&["impact", "before", "after", "--at-time", AT]);
+    assert!(text.out.contains("nobody is known to lose anything"), "{text:?}");
+    let failed = folder.run(&["impact", "before", "after", "--at-time", AT, "--fail-on", "lost"]);
+    assert_eq!(failed.code, Some(1), "{}", failed.err);
+}
