@@ -1,5 +1,5 @@
-//! What of a session tells what a change does to it: sessions of which this is the same at a place
-//! gain and lose the same there, and one of them is enough to be compared.
+//! Which sessions a change treats alike at a place: those for which everything is the same that a decision
+//! looks at. They gain and lose the same there, so only one of them is compared.
 //!
 //! A decision about some actions at a place, now or later, looks at nothing of who asks but this
 //! (spec section 6):
@@ -49,7 +49,7 @@ struct Tie {
     is_ceiling: bool,
 }
 
-/// A tie of a policy that has a say where something counts, in one sense.
+/// An attachment or ceiling of a policy that may matter for the compared actions.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Say {
     tie: Tie,
@@ -59,7 +59,7 @@ pub(super) struct Say {
 /// What is tied to subjects and has a say, by the concern and the estate.
 pub(super) type SaysOfSubjects = FxHashMap<(u32, usize, SubjectId), Rc<[Say]>>;
 
-/// Places one after the other at which the same is seen of a session.
+/// A run of neighbouring places at which a session has the same number.
 pub(super) type Piece = (Range<u32>, u32);
 
 /// The policies whose actions count, by name; `None`: any action.

@@ -1,9 +1,9 @@
-//! What a change does to everybody: sessions and places that are alike to it are compared once.
+//! What a change does to everybody: sessions and places that are alike are compared once.
 //!
-//! First it is found out what is seen of each session at each place that counts ([`alike`]); then one
-//! session of those of which the same is seen at a place is compared there; then each session gets what
-//! became of its likes. What a person could do in another session before is found out the same way, by
-//! what is seen of both.
+//! In three steps: each session gets a number for each place where the change may matter, the same number
+//! where everything that a decision looks at is the same ([`alike`]); for each number and kind of place one
+//! session is compared; then its result is given to all sessions with that number. Whether a person could do
+//! before, in another session, what they gain is found out the same way, by pairs of numbers.
 //!
 //! [`alike`]: super::alike
 
@@ -48,21 +48,22 @@ pub(super) struct Person<'n> {
 pub(super) struct OneSession {
     pub(super) role: String,
     pub(super) session: InBoth,
-    /// Where the change may concern it, and in what.
+    /// Where the change may matter to it, and for which actions.
     pub(super) stretches: Vec<Stretch>,
-    /// What comes to bear on it, by the concerns that any session of the person has.
+    /// The policies that count for it, for each set of actions that is compared for any session of the
+    /// person.
     pub(super) profiles: Vec<(Arc<Concern>, Profile)>,
 }
 
-/// Places one after the other, with what counts there, and what is seen of a session.
+/// Neighbouring places with the same actions to compare, and the session's number at each.
 pub(super) struct Stretch {
     pub(super) concern: Arc<Concern>,
     pub(super) range: Range<u32>,
     pub(super) pieces: Vec<Piece>,
 }
 
-/// Something to be compared: of which person, which session, in what, at which place, and what is seen
-/// of it there.
+/// One comparison to make: a session of a person, at a place, for some actions; with the session's number
+/// there.
 #[derive(Clone)]
 pub(super) struct Task {
     pub(super) person: usize,
@@ -72,14 +73,14 @@ pub(super) struct Task {
     pub(super) seen: u32,
 }
 
-/// What was found out of some sessions at some places.
+/// The results of the comparisons.
 #[derive(Default)]
 pub(super) struct KnownChanges {
-    /// By what is seen: the places at which something comes to something else, and what.
+    /// By the session's number: the places at which something changes, and what.
     pub(super) there: FxHashMap<u32, Vec<At>>,
     pub(super) changes: Numbered<Arc<[Change]>>,
-    /// By what is seen of a session and of another: the places at which the other could do before some
-    /// of what rose, and which of the changes.
+    /// By the numbers of two sessions of a person: the places at which the second could do before what the
+    /// first gains, and which of these changes.
     pub(super) held: FxHashMap<[u32; 2], Vec<HeldAt>>,
 }
 
@@ -100,7 +101,8 @@ impl KnownChanges {
     }
 }
 
-/// How many of so many are looked at together: they have a memory in common, and are shared out.
+/// How many of so many make one portion of work: a portion shares its caches, and portions are spread over
+/// the cores.
 fn together(count: usize) -> usize {
     (count / 16).clamp(1, TOGETHER).max(count / 64)
 }
@@ -170,15 +172,14 @@ impl<'e> Comparison<'e> {
     }
 }
 
-/// What has to be compared.
+/// The comparisons to make.
 struct Tasks {
     tasks: Vec<Task>,
-    /// What is seen at which place, and the task that tells what comes to something else there.
+    /// For each number and place, the task whose result holds there.
     alike: Vec<(u32, u32, u32)>,
 }
 
-/// For each class of places that count and everything that is seen there, the first session of which it
-/// is seen.
+/// One task for each class of places and each number that sessions have there: the first such session's.
 fn tasks<'e>(
     shared: &Shared<'_, 'e>,
     people: &[Person<'_>],

@@ -1,5 +1,8 @@
-//! Numbers for what comes to bear on sessions, and for what is seen of them: what has the same number is
-//! the same.
+//! Interning: everything that can make a decision differ between sessions gets a number, and equal things
+//! get the same number, so that comparing two sessions at a place is comparing two numbers.
+//!
+//! A *bearing* is one policy that counts for a session (attached or as a ceiling), with where, when and what
+//! it says. What is *seen* of a session at a place is the list of all its bearings there.
 
 use rustc_hash::FxHashMap;
 
@@ -15,22 +18,22 @@ use crate::time::Time;
 /// In which estate, what sees roles as statements of which effect do, whose condition, and which part.
 pub(in crate::impact) type AskedPart = (usize, Effect, StatementId, usize);
 
-/// What is asked about a target.
+/// Which properties of a target the policies that count for a session ask about.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Hash)]
 pub(super) struct AskedOfTarget {
-    /// Attributes that it bears, as the estate of this number numbers them; in order.
+    /// The attributes asked about, by the ids of the estate with this number; sorted.
     pub(super) attributes: Vec<(usize, AttributeId)>,
     /// Comparisons with what it bears that come to the same whatever is given.
     pub(super) parts: Vec<AskedPart>,
     /// The attributes in them, and what is known of who asks, as numbers.
     pub(super) in_parts: Vec<(usize, AttributeId)>,
     pub(super) of_who: Vec<(usize, Effect, u32)>,
-    /// Whether its names matter by more than patterns and what is known of somebody who asks.
+    /// Whether a condition reads the target's path or name itself, or may: then no two places are alike.
     pub(super) names: bool,
-    /// Whether its names are held against attributes of who asks.
+    /// Whether a pattern has a brace that compares a name with an attribute of who asks.
     pub(super) names_of_who: bool,
-    /// Whether an attribute of who asks may be taken for any name: nobody knows it, or it is something that
-    /// cannot stand in a path.
+    /// Whether such a brace may match any name: its attribute is unknown, or its value cannot stand in a
+    /// path.
     pub(super) is_any_name: bool,
 }
 
@@ -73,16 +76,16 @@ impl AskedOfTarget {
     }
 }
 
-/// Adds others to a list that has each once, in order.
+/// Merges others into a sorted list without duplicates.
 pub(super) fn add_all<T: Copy + Ord>(list: &mut Vec<T>, others: &[T]) {
     list.extend(others);
     list.sort_unstable();
     list.dedup();
 }
 
-/// What of a place matters to those of whom something is seen.
+/// Which properties of a place matter to sessions with the same number.
 pub(in crate::impact) struct Matters {
-    /// Whether names do, so that no place is like another.
+    /// Whether its names do: then no two places are alike.
     pub(in crate::impact) names: bool,
     /// A number for the attributes.
     pub(in crate::impact) asked: u32,
@@ -93,10 +96,10 @@ pub(in crate::impact) struct Matters {
     pub(in crate::impact) in_parts: Vec<(usize, AttributeId)>,
 }
 
-/// Something that tells items apart.
+/// A statement whose patterns tell items apart.
 type Telling = Box<[u32]>;
 
-/// Numbers for what is the same.
+/// The interning tables.
 #[derive(Default)]
 pub(in crate::impact) struct Numbers {
     /// What comes to bear at a place, or what was known of a session before all places.
@@ -120,16 +123,18 @@ pub(in crate::impact) struct Numbers {
     times: Numbered<Time>,
 }
 
-/// What is seen of a session at a place and below, down to where more comes to bear.
+/// What is seen of a session at a place; it holds for the places below, too, until another policy is
+/// attached further down.
 #[derive(Clone, Copy)]
 pub(super) struct SeenBelow {
-    /// Whether something may allow something in the estate before.
+    /// Whether any allow counts in the estate before.
     pub(super) grants_before: bool,
-    /// What is asked about targets.
+    /// Which properties of targets are asked about, as a number.
     pub(super) asked: u32,
-    /// What names one of the actions, or bounds: at the place itself, and below it.
+    /// The policies that name one of the compared actions, and ceilings: those that count at the place
+    /// itself, and those that count below it.
     pub(super) acting: [u32; 2],
-    /// What tells items apart, likewise.
+    /// The policies whose patterns tell items apart: at the place itself, and below it.
     pub(super) telling: [u32; 2],
     /// How deep the place is.
     pub(super) depth: u32,
@@ -304,7 +309,7 @@ pub(super) const OF_SESSION: u32 = 64;
 
 pub(super) const TELLING: u32 = 128;
 
-/// Something that was found to come to bear.
+/// A bearing, with where it starts to count and at which of the moments.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct FoundBearing {
     /// 0 for everywhere; else one more than the place.
