@@ -9,6 +9,8 @@ mod origins;
 mod rows;
 mod targets;
 
+use std::sync::Arc;
+
 use crate::catalogue::{ActionSet, Level};
 use crate::engine::{Cells, Decider};
 use crate::estate::Estate;
@@ -119,8 +121,8 @@ impl Access {
 pub struct Row {
     /// Where.
     pub target: AccessTarget,
-    /// What, for each of them.
-    pub access: Vec<Access>,
+    /// What, for each of them; shared by rows that are alike.
+    pub access: Arc<[Access]>,
 }
 
 impl Row {

@@ -181,7 +181,7 @@ impl<'e> Rows<'e> {
         viewpoints: impl Iterator<Item = &'v Viewpoint>,
         row: &CoreRow,
     ) -> Row {
-        let cells = viewpoints.zip(&row.access);
+        let cells = viewpoints.zip(&*row.access);
         let cells = cells.map(|(viewpoint, access)| self.access(viewpoint, &row.target, access));
         let cells = cells.collect();
         Row {
@@ -254,9 +254,11 @@ impl<'e> Rows<'e> {
         let estate = self.engine.estate();
         let name = |i: usize| estate.catalogue.actions[i].name.to_string();
         let query = |i| session.query(target, estate.catalogue.action_at(i));
-        let depends = cells.depends.ones().map(|i| {
-            let doubt = reach::doubt(&mut self.decider, &query(i));
-            Depends { action: name(i), needs: doubt.attributes, conditions: doubt.conditions }
+        let doubts = reach::doubts(&mut self.decider, session, target, &cells.depends);
+        let depends = doubts.into_iter().map(|(doubt, action)| Depends {
+            action: name(action.index()),
+            needs: doubt.attributes,
+            conditions: doubt.conditions,
         });
         let depends = depends.collect();
         let sources = self.sources.then(|| {

@@ -5,6 +5,7 @@ use std::io::{self, BufWriter, IsTerminal, Write};
 
 use anstream::{AutoStream, ColorChoice};
 use indicatif::{ProgressBar, ProgressStyle};
+use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::args::Colour;
@@ -60,12 +61,41 @@ pub(crate) fn print_json_rows<R: Serialize>(
     head: &impl Serialize,
     rows: impl Iterator<Item = R>,
 ) -> anyhow::Result<()> {
+    print_json_texts(head, rows.map(|row| json_row(&row)))
+}
+
+/// Things of which one thread makes the rows together.
+const MADE_TOGETHER: usize = 64;
+/// Parts that are made before they are written.
+const PARTS_AT_ONCE: usize = 8;
+
+/// The same of many things, by all cores: `rows` makes those of some of them.
+pub(crate) fn print_json_rows_of<T: Sync, R: Serialize>(
+    head: &impl Serialize,
+    things: &[T],
+    rows: impl Fn(&[T]) -> Vec<R> + Sync,
+) -> anyhow::Result<()> {
+    let made = |part: &[T]| rows(part).iter().map(json_row).collect::<Vec<_>>();
+    let texts = things.chunks(MADE_TOGETHER * PARTS_AT_ONCE).flat_map(|things| {
+        let parts = things.par_chunks(MADE_TOGETHER).map(made);
+        parts.collect::<Vec<_>>().into_iter().flatten()
+    });
+    print_json_texts(head, texts)
+}
+
+fn json_row(row: &impl Serialize) -> serde_json::Result<String> {
+    Ok(escape_json(&serde_json::to_value(row)?.to_string()))
+}
+
+fn print_json_texts(
+    head: &impl Serialize,
+    rows: impl Iterator<Item = serde_json::Result<String>>,
+) -> anyhow::Result<()> {
     let mut out = BufWriter::with_capacity(1 << 16, io::stdout().lock());
     let head = escape_json(&serde_json::to_value(head)?.to_string());
     write!(out, "{},\"rows\":[", head.trim_end_matches('}'))?;
     for (i, row) in rows.enumerate() {
-        let row = escape_json(&serde_json::to_value(row)?.to_string());
-        write!(out, "{}\n  {row}", if i == 0 { "" } else { "," })?;
+        write!(out, "{}\n  {}", if i == 0 { "" } else { "," }, row?)?;
     }
     out.write_all(b"\n]}\n")?;
     out.flush()?;

@@ -203,6 +203,27 @@ fn a_csv_may_say_where_it_comes_from() {
     assert!(!plain.contains("role:"), "{plain}");
 }
 
+/// What is allowed at several places alike comes from somewhere else at each.
+#[test]
+fn where_it_comes_from_is_told_of_each_place() {
+    let places = ["a", "b", "c"];
+    let stores = places.map(|at| format!("[resource.'w/{at}']\nkind = 'store'\n")).concat();
+    let estate = format!(
+        "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\n[account.w]\n[user.u]\n{stores}[[policy.p.allow]]\ndo = 'store.list'\n[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = ['w/a', 'w/b', 'w/c']\n"
+    );
+    let folder = Folder::new().with("bexum.toml", estate);
+    for format in ["text", "json", "csv"] {
+        let run = folder.run(&["reach", "user:u", "--sources", "--format", format]);
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        // Behind each statement stands where it is attached.
+        let told: Vec<&str> = run.out.split("p allow 1").skip(1).collect();
+        let is_at =
+            |rest: &str, place: &str| rest[..60.min(rest.len())].contains(&format!("w/{place}"));
+        let counts = places.map(|place| told.iter().filter(|rest| is_at(rest, place)).count());
+        assert!(counts.iter().all(|count| *count > 0), "{counts:?} in {}", run.out);
+    }
+}
+
 /// One store, one policy attached above it, and what reach says of its items.
 fn items_of(policy: &str, who: &str, args: &[&str]) -> String {
     let more = format!(
@@ -490,6 +511,9 @@ fn what_only_looks_alike_is_told_apart() {
         allow("named", "when = \"target.name = 'd'\"", "'z'"),
         allow("tiered", "when = \"target.tier = 'raw'\"", "'w'"),
         "[resource.'w/i']\nkind = 'store'\nattributes = { tier = 'raw' }\n[resource.'w/j']\nkind = 'store'\nattributes = { tier = 'cold' }\n".to_owned(),
+        // Two attributes that one comparison asks for, each of which both have.
+        allow("paired", "when = 'target.tier = target.twin'", "'w'"),
+        "[resource.'w/l']\nkind = 'store'\nattributes = { tier = 'a', twin = 'a' }\n[resource.'w/m']\nkind = 'store'\nattributes = { tier = 'a', twin = 'b' }\n".to_owned(),
         allow("all", "", "['w/e', 'w/f', 'w/g']"),
         "[policy.none]\n[[policy.none.deny]]\ndo = '*'\n[[ceiling]]\npolicy = 'none'\nover = 'w/f'\n[[attach]]\npolicy = 'none'\nto = 'user:u'\nat = 'w/g'\n".to_owned(),
         "[resource.'w/k']\nkind = 'store'\nsealed = true\nattributes = { tier = 'raw' }\n".to_owned(),

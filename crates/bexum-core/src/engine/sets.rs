@@ -43,7 +43,7 @@ impl Cells {
 }
 
 /// A statement that has a say about somebody's requests at a scope.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(crate) struct StatementInPlay {
     pub(crate) id: StatementId,
     /// How many segments down its patterns start.

@@ -1,18 +1,21 @@
 //! Scopes at which some sessions can do the same, found without asking what that is: most scopes of
 //! a large estate are like many others, and one of each kind is enough to be worked out.
 
+use std::hash::Hash;
+use std::rc::Rc;
+
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{AccessTarget, TargetSort, Viewpoint};
 use crate::attribute::Value;
-use crate::condition::Reference;
+use crate::catalogue::TargetClass;
 use crate::condition::check::TargetAttribute;
+use crate::condition::{Condition, Reference};
 use crate::engine::{Decider, EvalContext, Index, Session, StatementInPlay};
-use crate::estate::Estate;
 use crate::id::{ActionId, AttributeId, KindId, PolicyId, ScopeId, StatementId};
 use crate::pattern::matching::matches_segment;
 use crate::pattern::path::Segment;
-use crate::policy::Effect;
+use crate::policy::{Effect, Statement};
 use crate::request::{Query, Target, TargetPlace};
 use crate::scope::ScopeType;
 use crate::truth::Truth;
@@ -20,18 +23,20 @@ use crate::truth::Truth;
 /// For each scope, its class for some sessions. Of two scopes of one class, each of the sessions
 /// can do the same at both and at the items below both that the same patterns single out.
 ///
-/// That is so because all that a decision looks at is the same for both (spec section 6):
-/// - they lie in one account and equally deep, and on the way down to each the same policies are
-///   attached for the same of these sessions, the same ceilings bound them, and the same scopes are
-///   sealed: so the same statements are in play, with the same anchors;
-/// - each name on the way is matched by the same segments of the patterns in play there, so every
-///   pattern still asks for the same below both;
-/// - each comparison that asks for an attribute of the target comes to the same for both, and both
-///   bear it or neither does; no condition asks for a target's path or name;
-/// - they have one type and kind; and, for their items, nothing declared directly below either has
-///   a name that a segment in play matches, save `*` and `**`: a path that a pattern singles out
-///   begins with a name that one of its segments matches, or with a fresh one, so what is declared
-///   takes none of them away.
+/// That is so because all that a decision there looks at is the same for both (spec section 6):
+/// - they lie in one account and equally deep, and have one type and kind, so the same actions apply
+///   at both, and to the items of both;
+/// - of the statements that name one of these actions, the same are in play for the same of these
+///   sessions, with the same anchors; the same ceilings bound them, and the lowest seal above both
+///   stands equally deep;
+/// - each name on the way is matched by the same segments of the patterns of these statements, so
+///   every pattern still asks for the same below both;
+/// - each comparison of these statements that asks for an attribute of the target comes to the same
+///   for both, and both bear it or neither does; none of their conditions asks for a target's path or
+///   name;
+/// - for their items, nothing declared directly below either has a name that a segment of these
+///   patterns matches, save `*` and `**`: a path that a pattern singles out begins with a name that
+///   one of its segments matches, or with a fresh one, so what is declared takes none of them away.
 #[derive(Debug)]
 pub struct Classes {
     /// Of each scope, and whether its items are like those of others of the class too.
@@ -68,18 +73,13 @@ impl Classes {
         let mut finder = Finder::new(index, sessions);
         let ids = estate.scopes.subtree(account);
         let place = |id: ScopeId| id.index() - ids.start;
-        let mut known: FxHashMap<(Sight, ScopeType, Option<KindId>), u32> = FxHashMap::default();
         let mut sights: Vec<Sight> = Vec::with_capacity(ids.len());
         let mut of: Vec<Option<(u32, bool)>> = Vec::with_capacity(ids.len());
         for id in ids.clone().map(ScopeId::new) {
-            let scope = estate.scope(id);
-            let above = scope.parent.map(|parent| sights[place(parent)]);
+            let above = estate.scope(id).parent.map(|parent| sights[place(parent)]);
             let sight = finder.sight(id, above);
             sights.push(sight);
-            of.push((!finder.in_play[sight.in_play as usize].asks_for_paths).then(|| {
-                let next = known.len() as u32;
-                (*known.entry((sight, scope.scope_type, scope.kind)).or_insert(next), true)
-            }));
+            of.push(finder.class(sight, id).map(|class| (class, true)));
         }
         // What is declared directly below a scope takes its name from the items there.
         let scopes = ids.clone().map(|id| estate.scope(ScopeId::new(id)));
@@ -93,10 +93,10 @@ impl Classes {
             if let Some((_, has_like_items)) = &mut of[place(at)]
                 && *has_like_items
             {
-                *has_like_items = !finder.matched(sights[place(at)].in_play, name).1;
+                *has_like_items = !finder.matters(sights[place(at)].in_play, at, name);
             }
         }
-        Self { of, count: known.len() as u32 }
+        Self { of, count: finder.classes.len() as u32 }
     }
 
     /// The class of a target; `None` where it may be like no other.
@@ -123,21 +123,51 @@ struct Sight {
     asked: u32,
 }
 
+/// A statement in play for one of the sessions, which is told by its number.
+type Said = (usize, StatementInPlay);
+
 /// What is in play for the sessions at a scope and wherever nothing more comes to it.
 struct InPlay<'e> {
-    asks_for_paths: bool,
+    /// In order.
+    statements: Vec<Said>,
+    /// The ceilings that bind a session: whose, by which policy, and where its patterns start.
+    ceilings: Vec<(usize, PolicyId, usize)>,
+    /// How deep the lowest seal stands; 0 where there is none.
+    sealed_at: u32,
+    /// The scopes at which something has come into play that has patterns which start at the root.
+    from_the_root: Vec<ScopeId>,
     /// Attributes of targets that conditions ask for.
     attributes: Vec<AttributeId>,
-    /// The comparisons that ask for them: whose, of which statement, and which part of its
-    /// condition.
-    comparisons: Vec<(usize, StatementInPlay, usize)>,
-    /// The names in patterns, each with a number.
+    /// The comparisons that ask for them: of which statement, and which part of its condition.
+    comparisons: Vec<(Said, usize)>,
+    /// The names in patterns, each with a number that is the same for the same name everywhere.
     literals: FxHashMap<&'e str, u32>,
-    /// Segments with stars or braces: whose, of which statement, and the segment.
-    mixed: Vec<(usize, StatementInPlay, &'e Segment<Reference>)>,
-    /// What has been found out about a name: by which segments it is matched, as a number, and
-    /// whether by any.
-    names: FxHashMap<&'e str, (u32, bool)>,
+    /// Segments with stars or braces, each with such a number, too.
+    mixed: Vec<(u32, Said, &'e Segment<Reference>)>,
+    /// What has been found out about a name: by which segments it is matched, as a number.
+    names: FxHashMap<&'e str, u32>,
+}
+
+/// What can bear on the targets of one type and kind, of what is in play at a scope.
+#[derive(PartialEq, Eq, Hash)]
+struct Bearing {
+    of: (ScopeType, Option<KindId>),
+    /// Those that name an action which applies, in order.
+    statements: Vec<Said>,
+    ceilings: Vec<(usize, PolicyId, usize)>,
+    sealed_at: u32,
+    from_the_root: Vec<ScopeId>,
+}
+
+/// What the statements of a [`Bearing`] ask for.
+struct BearingAsks {
+    /// The numbers of the segments in their patterns, in order.
+    segments: Vec<u32>,
+    /// Attributes of targets, in order.
+    attributes: Vec<AttributeId>,
+    /// Those of them that one comparison asks for together, in order.
+    together: Vec<AttributeId>,
+    for_paths: bool,
 }
 
 /// Something that comes into play at a scope: for which session, by which policy, and a number for
@@ -147,9 +177,41 @@ type Coming = (usize, PolicyId, u32);
 type Matched = Vec<(u32, Truth)>;
 /// The values of attributes that are asked for, and whether each is there at all.
 type Borne = Vec<(Option<Value>, bool)>;
-/// What each comparison comes to; and, of each attribute, whether it has a value and whether it is
-/// there, with the value itself where a comparison asks for two.
-type Asked = (Vec<Truth>, Vec<(bool, bool, Option<Value>)>);
+/// What each comparison comes to, if it asks for one attribute alone; and, of each attribute, whether
+/// it has a value and whether it is there, with the value itself where a comparison asks for two.
+type Asked = (Vec<Option<Truth>>, Vec<(bool, bool, Option<Value>)>);
+/// What tells a class: what can bear on its scopes, the names on the way down by how the segments
+/// match them that matter, and what is asked of attributes.
+type ClassKey = (u32, u32, Vec<(u32, u32, Truth)>, Asked);
+
+/// Values, each with a number, and the other way round.
+struct Kept<T> {
+    all: Vec<Rc<T>>,
+    numbers: FxHashMap<Rc<T>, u32>,
+}
+
+impl<T: Eq + Hash> Kept<T> {
+    fn new() -> Self {
+        Self { all: Vec::new(), numbers: FxHashMap::default() }
+    }
+
+    fn number(&mut self, value: T) -> u32 {
+        if let Some(known) = self.numbers.get(&value) {
+            return *known;
+        }
+        let (value, number) = (Rc::new(value), self.all.len() as u32);
+        self.all.push(Rc::clone(&value));
+        self.numbers.insert(value, number);
+        number
+    }
+
+    fn get(&self, number: u32) -> &T {
+        &self.all[number as usize]
+    }
+}
+
+/// Stands for the trail above an account.
+const NOTHING_ABOVE: u32 = u32::MAX;
 
 struct Finder<'e> {
     index: &'e Index,
@@ -160,10 +222,20 @@ struct Finder<'e> {
     in_play: Vec<InPlay<'e>>,
     /// The numbers of what is in play, by what it is at the parent, the trail, and what comes to it.
     numbers: FxHashMap<(u32, u32, Vec<Coming>), u32>,
-    matched: FxHashMap<(u32, Matched), u32>,
-    trails: FxHashMap<(u32, u32), u32>,
+    /// The numbers of names in patterns, and of other segments by their places in a statement.
+    literals: FxHashMap<&'e str, u32>,
+    segments: FxHashMap<(Said, usize), u32>,
+    matched: Kept<Matched>,
+    /// Of each trail, the one above it and the number of the last name's [`Matched`].
+    trails: Kept<(u32, u32)>,
     borne: FxHashMap<(u32, Borne), u32>,
-    asked: FxHashMap<(u32, Asked), u32>,
+    asked: Kept<(u32, Asked)>,
+    bearings: Kept<Bearing>,
+    asks: Vec<BearingAsks>,
+    /// The numbers of bearings, by what is in play, and the type and kind of a scope.
+    bearing: FxHashMap<(u32, ScopeType, Option<KindId>), u32>,
+    classes: FxHashMap<ClassKey, u32>,
+    known: FxHashMap<(Sight, ScopeType, Option<KindId>), Option<u32>>,
 }
 
 impl<'e> Finder<'e> {
@@ -176,10 +248,7 @@ impl<'e> Finder<'e> {
         });
         let sessions = sessions.collect();
         let estate = index.estate();
-        let starts_there = |id: &StatementId| {
-            let on = &estate.statement(*id).on;
-            on.plain.iter().chain(&on.excluded).any(|pattern| pattern.absolute)
-        };
+        let starts_there = |id: &StatementId| starts_at_the_root(estate.statement(*id));
         let from_the_root = (0..estate.policies.len()).map(PolicyId::new).filter(|id| {
             let policy = estate.policy(*id);
             policy.allows.iter().chain(&policy.denies).any(starts_there)
@@ -191,25 +260,29 @@ impl<'e> Finder<'e> {
             from_the_root: from_the_root.collect(),
             in_play: Vec::new(),
             numbers: FxHashMap::default(),
-            matched: FxHashMap::default(),
-            trails: FxHashMap::default(),
+            literals: FxHashMap::default(),
+            segments: FxHashMap::default(),
+            matched: Kept::new(),
+            trails: Kept::new(),
             borne: FxHashMap::default(),
-            asked: FxHashMap::default(),
+            asked: Kept::new(),
+            bearings: Kept::new(),
+            asks: Vec::new(),
+            bearing: FxHashMap::default(),
+            classes: FxHashMap::default(),
+            known: FxHashMap::default(),
         }
     }
 
     fn sight(&mut self, id: ScopeId, above: Option<Sight>) -> Sight {
         let Some(above) = above else {
             // Of two accounts nothing is shared.
-            self.in_play.push(self.in_play_at(id));
-            let in_play = self.in_play.len() as u32 - 1;
-            let trail = self.trails.len() as u32;
-            self.trails.insert((u32::MAX, in_play), trail);
+            let in_play = self.add_in_play(id, None);
+            let trail = self.trails.number((NOTHING_ABOVE, in_play));
             return Sight { in_play, trail, asked: self.asked(in_play, id) };
         };
-        let (name, _) = self.matched(above.in_play, self.index.estate().scope(id).name());
-        let next = self.trails.len() as u32;
-        let trail = *self.trails.entry((above.trail, name)).or_insert(next);
+        let name = self.matched(above.in_play, self.index.estate().scope(id).name());
+        let trail = self.trails.number((above.trail, name));
         let coming = self.coming(id);
         if coming.is_empty() {
             let own = &self.index.estate().scope(id).attributes;
@@ -222,8 +295,7 @@ impl<'e> Finder<'e> {
         let in_play = match self.numbers.get(&key) {
             Some(known) => *known,
             None => {
-                self.in_play.push(self.in_play_at(id));
-                let new = self.in_play.len() as u32 - 1;
+                let new = self.add_in_play(id, Some(above.in_play));
                 self.numbers.insert(key, new);
                 new
             }
@@ -257,62 +329,228 @@ impl<'e> Finder<'e> {
         found.dedup();
         // Patterns that start at the root ask for names further up, which no trail has followed for
         // them: such a scope is like no other.
-        let is_own = found.iter().any(|(_, policy, _)| self.from_the_root.contains(policy));
+        let is_own = self.has_from_the_root(&found);
         found.extend(is_own.then_some((usize::MAX, PolicyId::new(0), id.0)));
         found
     }
 
-    fn in_play_at(&self, id: ScopeId) -> InPlay<'e> {
-        let estate = self.index.estate();
+    fn has_from_the_root(&self, coming: &[Coming]) -> bool {
+        coming.iter().any(|(_, policy, _)| self.from_the_root.contains(policy))
+    }
+
+    /// Adds what is in play at a scope, and says its number.
+    fn add_in_play(&mut self, id: ScopeId, above: Option<u32>) -> u32 {
+        let (estate, scope_index) = (self.index.estate(), &self.index.scope_index);
+        let seals = scope_index.chain(id).filter(|(.., is_sealed)| *is_sealed);
+        let above = above.map(|above| &self.in_play[above as usize].from_the_root);
         let mut found = InPlay {
-            asks_for_paths: false,
+            statements: Vec::new(),
+            ceilings: Vec::new(),
+            sealed_at: seals.map(|(at, ..)| estate.scope(at).depth).max().unwrap_or(0),
+            from_the_root: above.cloned().unwrap_or_default(),
             attributes: Vec::new(),
             comparisons: Vec::new(),
             literals: FxHashMap::default(),
             mixed: Vec::new(),
             names: FxHashMap::default(),
         };
+        found.from_the_root.extend(self.has_from_the_root(&self.coming(id)).then_some(id));
         for (i, (query, session)) in self.sessions.iter().enumerate() {
             let target = Target { place: TargetPlace::Scope(id), ..query.target.clone() };
             let query = Query { target, ..query.clone() };
-            for said in self.decider.statements_in_play(session, &query) {
-                add_statement(estate, i, said, &mut found);
+            let statements = self.decider.statements_in_play(session, &query);
+            found.statements.extend(statements.into_iter().map(|said| (i, said)));
+            let overs = scope_index.chain(id).map(|(at, anchor, _)| (Some(at), anchor));
+            for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
+                scope_index.each_ceiling(over, session.subjects(), |entry| {
+                    if estate.ceilings[entry.origin as usize].window.holds(query.time) {
+                        found.ceilings.push((i, entry.policy, anchor));
+                    }
+                    false
+                });
             }
+        }
+        found.ceilings.sort_unstable();
+        found.ceilings.dedup();
+        for at in 0..found.statements.len() {
+            self.add_statement(found.statements[at], &mut found);
         }
         found.attributes.sort_unstable();
         found.attributes.dedup();
-        found
+        self.in_play.push(found);
+        self.in_play.len() as u32 - 1
     }
 
-    /// By which segments of the patterns in play a name is matched, as a number, and whether by any;
-    /// those that match every name are left out.
-    fn matched(&mut self, in_play: u32, name: &'e str) -> (u32, bool) {
+    fn add_statement(&mut self, said: Said, found: &mut InPlay<'e>) {
+        let statement = self.index.estate().statement(said.1.id);
+        for (part, own) in asked_of_targets(statement) {
+            found.attributes.extend(own);
+            found.comparisons.push((said, part));
+        }
+        for (place, segment) in named_segments(statement).enumerate() {
+            match segment {
+                Segment::Literal(text) => {
+                    let next = (self.literals.len() + self.segments.len()) as u32;
+                    let number = *self.literals.entry(text).or_insert(next);
+                    found.literals.insert(text, number);
+                }
+                Segment::Mixed(_) => {
+                    let next = (self.literals.len() + self.segments.len()) as u32;
+                    let number = *self.segments.entry((said, place)).or_insert(next);
+                    found.mixed.push((number, said, segment));
+                }
+                Segment::Any | Segment::Rest => {}
+            }
+        }
+    }
+
+    /// By which segments of the patterns in play a name is matched, as a number; those that match
+    /// every name are left out.
+    fn matched(&mut self, in_play: u32, name: &'e str) -> u32 {
         let there = &self.in_play[in_play as usize];
         if let Some(known) = there.names.get(name) {
             return *known;
         }
         let mut matched: Matched = Vec::new();
         matched.extend(there.literals.get(name).map(|literal| (*literal, Truth::True)));
-        for (number, (i, said, segment)) in (there.literals.len() as u32..).zip(&there.mixed) {
+        for (number, said, segment) in &there.mixed {
             let truth =
-                matches_segment(segment, name, &self.context(*i, said, &self.sessions[*i].0));
+                matches_segment(segment, name, &self.context(*said, &self.sessions[said.0].0));
             if truth != Truth::False {
-                matched.push((number, truth));
+                matched.push((*number, truth));
             }
         }
-        let is_any = !matched.is_empty();
-        let next = self.matched.len() as u32;
-        let number = *self.matched.entry((in_play, matched)).or_insert(next);
-        self.in_play[in_play as usize].names.insert(name, (number, is_any));
-        (number, is_any)
+        matched.sort_unstable_by_key(|(number, _)| *number);
+        let number = self.matched.number(matched);
+        self.in_play[in_play as usize].names.insert(name, number);
+        number
     }
 
-    fn context<'s>(
-        &'s self,
-        session: usize,
-        said: &StatementInPlay,
-        query: &'s Query<'s>,
-    ) -> EvalContext<'s> {
+    /// Whether a segment that bears on a scope's items matches a name.
+    fn matters(&mut self, in_play: u32, at: ScopeId, name: &'e str) -> bool {
+        let (matched, bearing) = (self.matched(in_play, name), self.bearing(in_play, at));
+        let asks = &self.asks[bearing as usize];
+        self.matched.get(matched).iter().any(|(segment, _)| asks.names(*segment))
+    }
+
+    /// The class of a scope of which this is seen; `None` where it may be like no other.
+    fn class(&mut self, sight: Sight, id: ScopeId) -> Option<u32> {
+        let scope = self.index.estate().scope(id);
+        if let Some(known) = self.known.get(&(sight, scope.scope_type, scope.kind)) {
+            return *known;
+        }
+        let bearing = self.bearing(sight.in_play, id);
+        let class = (!self.asks[bearing as usize].for_paths).then(|| {
+            let names = self.names_that_matter(sight, bearing, scope.depth);
+            let key = (bearing, scope.depth, names, self.asked_that_matters(sight, bearing));
+            let next = self.classes.len() as u32;
+            *self.classes.entry(key).or_insert(next)
+        });
+        self.known.insert((sight, scope.scope_type, scope.kind), class);
+        class
+    }
+
+    /// What can bear on targets of a scope's type and kind, of what is in play, as a number.
+    fn bearing(&mut self, in_play: u32, id: ScopeId) -> u32 {
+        let estate = self.index.estate();
+        let scope = estate.scope(id);
+        let of = (in_play, scope.scope_type, scope.kind);
+        if let Some(known) = self.bearing.get(&of) {
+            return *known;
+        }
+        let there = &self.in_play[in_play as usize];
+        let classes = [scope.class(), TargetClass::Item(scope.kind)];
+        let applicable = classes.map(|class| estate.catalogue.applicable(class));
+        let bears = |said: &&Said| {
+            let actions = &estate.statement(said.1.id).actions;
+            applicable.iter().any(|applicable| !actions.is_disjoint(applicable))
+        };
+        let statements: Vec<Said> = there.statements.iter().filter(bears).copied().collect();
+        let is_from_the_root =
+            statements.iter().any(|(_, said)| starts_at_the_root(estate.statement(said.id)));
+        let bearing = Bearing {
+            of: (scope.scope_type, scope.kind),
+            statements,
+            ceilings: there.ceilings.clone(),
+            sealed_at: there.sealed_at,
+            from_the_root: if is_from_the_root { there.from_the_root.clone() } else { Vec::new() },
+        };
+        let number = self.bearings.number(bearing);
+        if number as usize == self.asks.len() {
+            self.asks.push(self.asks_of(self.bearings.get(number)));
+        }
+        self.bearing.insert(of, number);
+        number
+    }
+
+    fn asks_of(&self, bearing: &Bearing) -> BearingAsks {
+        let mut asks = BearingAsks {
+            segments: Vec::new(),
+            attributes: Vec::new(),
+            together: Vec::new(),
+            for_paths: false,
+        };
+        for said in &bearing.statements {
+            let statement = self.index.estate().statement(said.1.id);
+            asks.for_paths |= statement.when.as_ref().is_some_and(asks_for_paths);
+            for (_, own) in asked_of_targets(statement) {
+                if own.len() > 1 {
+                    asks.together.extend(&own);
+                }
+                asks.attributes.extend(own);
+            }
+            for (place, segment) in named_segments(statement).enumerate() {
+                asks.segments.extend(match segment {
+                    Segment::Literal(text) => self.literals.get(&**text),
+                    _ => self.segments.get(&(*said, place)),
+                });
+            }
+        }
+        for attributes in [&mut asks.attributes, &mut asks.together] {
+            attributes.sort_unstable();
+            attributes.dedup();
+        }
+        asks.segments.sort_unstable();
+        asks.segments.dedup();
+        asks
+    }
+
+    /// The names on the way down from the account to a scope, by their depths, as far as segments match
+    /// them that matter.
+    fn names_that_matter(&self, sight: Sight, bearing: u32, depth: u32) -> Vec<(u32, u32, Truth)> {
+        let asks = &self.asks[bearing as usize];
+        let (mut found, mut depth, mut trail) = (Vec::new(), depth, sight.trail);
+        loop {
+            let (above, name) = *self.trails.get(trail);
+            if above == NOTHING_ABOVE {
+                return found;
+            }
+            let matched = self.matched.get(name).iter().filter(|(at, _)| asks.names(*at));
+            found.extend(matched.map(|(segment, truth)| (depth, *segment, *truth)));
+            (depth, trail) = (depth - 1, above);
+        }
+    }
+
+    /// What is asked of attributes, as far as it matters.
+    fn asked_that_matters(&self, sight: Sight, bearing: u32) -> Asked {
+        let there = &self.in_play[sight.in_play as usize];
+        let (asks, bearing) = (&self.asks[bearing as usize], self.bearings.get(bearing));
+        let (_, (truths, attributes)) = self.asked.get(sight.asked);
+        let comparisons = there.comparisons.iter().zip(truths);
+        let truths = comparisons
+            .filter(|((said, _), _)| bearing.statements.binary_search(said).is_ok())
+            .map(|(_, truth)| *truth);
+        let attributes = there.attributes.iter().zip(attributes);
+        let attributes = attributes
+            .filter(|(attribute, _)| asks.attributes.binary_search(attribute).is_ok())
+            .map(|(attribute, (has_value, is_there, value))| {
+                let is_compared = asks.together.binary_search(attribute).is_ok();
+                (*has_value, *is_there, value.clone().filter(|_| is_compared))
+            });
+        (truths.collect(), attributes.collect())
+    }
+
+    fn context<'s>(&'s self, (session, said): Said, query: &'s Query<'s>) -> EvalContext<'s> {
         let (_, session) = &self.sessions[session];
         EvalContext {
             index: self.index,
@@ -338,25 +576,60 @@ impl<'e> Finder<'e> {
         let mut attributes: Vec<_> =
             key.1.iter().map(|(value, is_there)| (value.is_some(), *is_there, None)).collect();
         let mut truths = Vec::new();
-        for (i, said, part) in &there.comparisons {
-            let Some(when) = &estate.statement(said.id).when else { continue };
-            let own = when.leaf_references(*part).filter_map(of_target);
-            let places: Vec<usize> =
-                own.filter_map(|id| there.attributes.binary_search(&id).ok()).collect();
-            if places.len() > 1 {
-                places.into_iter().for_each(|at| attributes[at].2 = key.1[at].0.clone());
+        for (said, part) in &there.comparisons {
+            let Some(when) = &estate.statement(said.1.id).when else { continue };
+            let own = own_attributes(when, *part);
+            if own.len() > 1 {
+                for place in own.iter().filter_map(|id| there.attributes.binary_search(id).ok()) {
+                    attributes[place].2 = key.1[place].0.clone();
+                }
+                truths.push(None);
                 continue;
             }
-            let query = &self.sessions[*i].0;
+            let query = &self.sessions[said.0].0;
             let target = Target { place: TargetPlace::Scope(id), ..query.target.clone() };
             let query = Query { target, ..query.clone() };
-            truths.push(when.eval_leaf(*part, &self.context(*i, said, &query)));
+            truths.push(Some(when.eval_leaf(*part, &self.context(*said, &query))));
         }
-        let next = self.asked.len() as u32;
-        let number = *self.asked.entry((in_play, (truths, attributes))).or_insert(next);
+        let number = self.asked.number((in_play, (truths, attributes)));
         self.borne.insert(key, number);
         number
     }
+}
+
+impl BearingAsks {
+    fn names(&self, segment: u32) -> bool {
+        self.segments.binary_search(&segment).is_ok()
+    }
+}
+
+/// The comparisons of a statement that ask for attributes of a target, with these attributes.
+fn asked_of_targets(statement: &Statement) -> impl Iterator<Item = (usize, Vec<AttributeId>)> {
+    let parts = statement.when.iter().flat_map(|when| when.leaves().map(move |part| (when, part)));
+    let parts = parts.map(|(when, part)| (part, own_attributes(when, part)));
+    parts.filter(|(_, own)| !own.is_empty())
+}
+
+fn own_attributes(when: &Condition, part: usize) -> Vec<AttributeId> {
+    when.leaf_references(part).filter_map(of_target).collect()
+}
+
+/// Whether a condition asks for the path or the name of a target. What else is built in is the same
+/// within an account, for scopes of one kind.
+fn asks_for_paths(when: &Condition) -> bool {
+    let path = Reference::Target(TargetAttribute::Path);
+    let name = Reference::Target(TargetAttribute::Name);
+    when.leaves().any(|part| when.leaf_references(part).any(|r| r == path || r == name))
+}
+
+/// The segments of a statement's patterns, in order.
+fn named_segments(statement: &Statement) -> impl Iterator<Item = &Segment<Reference>> {
+    let patterns = statement.on.plain.iter().chain(&statement.on.excluded);
+    patterns.flat_map(|pattern| &pattern.segments)
+}
+
+fn starts_at_the_root(statement: &Statement) -> bool {
+    statement.on.plain.iter().chain(&statement.on.excluded).any(|pattern| pattern.absolute)
 }
 
 /// The attribute that the estate or an item gives a target, if it is that of one.
@@ -385,39 +658,5 @@ pub(crate) fn nowhere(session: &Viewpoint) -> Query<'static> {
         item: Vec::new(),
         item_is_open: true,
         time: session.time,
-    }
-}
-
-fn add_statement<'e>(
-    estate: &'e Estate,
-    session: usize,
-    said: StatementInPlay,
-    found: &mut InPlay<'e>,
-) {
-    let statement = estate.statement(said.id);
-    if let Some(when) = &statement.when {
-        for part in when.leaves() {
-            let own: Vec<AttributeId> = when.leaf_references(part).filter_map(of_target).collect();
-            // What is built in besides is the same within an account, for scopes of one kind.
-            let path = Reference::Target(TargetAttribute::Path);
-            let name = Reference::Target(TargetAttribute::Name);
-            found.asks_for_paths |= when.leaf_references(part).any(|r| r == path || r == name);
-            if !own.is_empty() {
-                found.attributes.extend(own);
-                found.comparisons.push((session, said, part));
-            }
-        }
-    }
-    for pattern in statement.on.plain.iter().chain(&statement.on.excluded) {
-        for segment in &pattern.segments {
-            match segment {
-                Segment::Literal(text) => {
-                    let next = found.literals.len() as u32;
-                    found.literals.entry(text).or_insert(next);
-                }
-                Segment::Mixed(_) => found.mixed.push((session, said, segment)),
-                Segment::Any | Segment::Rest => {}
-            }
-        }
     }
 }

@@ -1,6 +1,7 @@
 //! Rows: what people can do at each target, items told apart where that makes a difference.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
@@ -136,7 +137,12 @@ impl Singled {
         wanted: Option<&ActionSet>,
         limited: &mut Limited,
     ) {
-        let found = singled_out(decider, session, target, wanted);
+        // What patterns say about other actions changes nothing of what is shown here.
+        let mut shown = target.applicable(decider.index.estate()).clone();
+        if let Some(wanted) = wanted {
+            shown.intersect_with(wanted);
+        }
+        let found = singled_out(decider, session, target, Some(&shown));
         limited.extend((!found.whole).then(|| target.scope()));
         for single in found.singled {
             self.0.entry(single.shown.clone()).or_insert(single);
@@ -327,7 +333,7 @@ fn moved(estate: &Estate, row: &Row, to: &AccessTarget) -> Row {
         sort: row.target.sort,
         place: to.place,
     };
-    Row { target, access: row.access.clone() }
+    Row { target, access: Arc::clone(&row.access) }
 }
 
 /// How many principals are looked at before what was worked out about them is forgotten.

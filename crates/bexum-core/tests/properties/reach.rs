@@ -63,7 +63,7 @@ proptest! {
         prop_assert_eq!(declared_targets.count(), estate.scopes.len() + declared
             .users.iter().filter(|user| user.body.place.is_some()).count() + 3);
         for row in &rows {
-            for (sessions, access) in people.iter().zip(&row.access) {
+            for (sessions, access) in people.iter().zip(&*row.access) {
                 let applicable = row.target.applicable(&estate);
                 prop_assert!(access.own.allow.is_subset(applicable));
                 prop_assert!(access.own.depends.is_subset(applicable));

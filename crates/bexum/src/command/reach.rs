@@ -76,7 +76,9 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
         });
     }
     if let Some(wanted) = &wanted {
-        rows.iter_mut().flat_map(|row| &mut row.access).for_each(|access| access.keep(wanted));
+        for row in &mut rows {
+            Arc::make_mut(&mut row.access).iter_mut().for_each(|access| access.keep(wanted));
+        }
         keep(estate, &mut rows, |row| !row.target.applicable(estate).is_disjoint(wanted));
     }
     if typed.changed {
@@ -85,10 +87,11 @@ pub(super) fn run(at: Option<&Path>, typed: &Reach) -> anyhow::Result<Exit> {
     if typed.format == ReachFormat::Json {
         let names = columns.iter().map(|column| column.name.clone()).collect();
         let head = wire::Head { viewpoints: Some(names), ..wire::Head::new(wire::By::Principal) };
-        let mut shape = wire::Rows::new(&engine, typed.sources, wanted.as_ref());
         let viewpoints = || columns.iter().map(|column| &column.viewpoint);
-        let rows = rows.iter().map(|row| shape.of_principals(viewpoints(), row));
-        terminal::print_json_rows(&head, rows)?;
+        terminal::print_json_rows_of(&head, &rows, |rows| {
+            let mut shape = wire::Rows::new(&engine, typed.sources, wanted.as_ref());
+            rows.iter().map(|row| shape.of_principals(viewpoints(), row)).collect()
+        })?;
         return ended(estate, &limited);
     }
     let sketch = sketch(&engine, typed, request.time);
@@ -222,11 +225,15 @@ fn by_place(engine: &Engine, typed: &Reach, anybody: &Viewpoint) -> anyhow::Resu
     let sketch = sketch(engine, typed, anybody.time);
     match typed.format {
         ReachFormat::Json => {
-            let mut shape = wire::Rows::new(engine, typed.sources, None);
-            let rows =
-                places.iter().flat_map(|(target, groups)| groups.iter().map(move |g| (target, g)));
-            let rows = rows.map(|(target, group)| shape.of_place(anybody, target, group));
-            terminal::print_json_rows(&wire::Head::new(wire::By::Place), rows)?;
+            let rows: Vec<_> = places
+                .iter()
+                .flat_map(|(target, groups)| groups.iter().map(move |group| (target, group)))
+                .collect();
+            terminal::print_json_rows_of(&wire::Head::new(wire::By::Place), &rows, |rows| {
+                let mut shape = wire::Rows::new(engine, typed.sources, None);
+                let rows = rows.iter();
+                rows.map(|(target, group)| shape.of_place(anybody, target, group)).collect()
+            })?;
         }
         format => {
             draw(&sketch.by_place(format!("who can do what at {path}"), anybody, &places), format)?;

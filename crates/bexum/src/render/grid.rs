@@ -9,7 +9,7 @@ use bexum_core::reach;
 
 use rayon::prelude::*;
 
-use super::report::{Cell, draw_rows, wrap_under};
+use super::report::{Cell, draw_rows, draw_shown, wrap_under};
 use super::style::{self, paint, safe};
 
 /// Lines that one thread colours together.
@@ -278,15 +278,16 @@ impl Grid {
 
     fn compact(&self, out: &mut String, marks: &mut Marks, width: usize) {
         let columns = [self.head, "observe", "operate", "alter", "govern"];
-        let mut rows = Vec::new();
-        for row in &self.rows {
-            let mut cells = vec![Self::node(row)];
-            cells.extend(row.cells[0].iter().map(|cell| Cell::text(cell.short())));
-            rows.push(cells);
-            rows.extend(Self::same(row, columns.len()));
-        }
+        let shown = self.rows.par_iter().flat_map_iter(|row| {
+            let mut cells = vec![Self::node(row).shown()];
+            cells.extend(row.cells[0].iter().map(LevelCell::short));
+            let same = Self::same(row, columns.len());
+            let same = same.map(|cells| cells.iter().map(Cell::shown).collect());
+            std::iter::once(cells).chain(same)
+        });
+        let shown: Vec<Vec<String>> = shown.collect();
         let mut plain = String::new();
-        draw_rows(&mut plain, &columns, &rows, width);
+        draw_shown(&mut plain, &columns, &shown, width);
         if style::is_plain() {
             out.push_str(&plain);
         } else {

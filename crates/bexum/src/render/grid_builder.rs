@@ -76,8 +76,9 @@ impl GridBuilder<'_> {
         for row in folded.iter().map(|folded| &rows[folded.row]) {
             let new = firsts.len();
             let first = match fold::likeness(estate, classes, row) {
-                Some(like) => *known.entry(like).or_insert(new),
-                None => new,
+                // Where something is attached differs even where it comes to the same.
+                Some(like) if !self.sources => *known.entry(like).or_insert(new),
+                _ => new,
             };
             firsts.extend((first == new).then_some(row));
             like.push(first);
@@ -139,7 +140,7 @@ impl GridBuilder<'_> {
             for (i, (access, who)) in groups.iter().enumerate() {
                 let first = anybody.seen_by(who[0]);
                 let told = Told { target, viewpoints: vec![&first], wanted: None };
-                let row = Row { target: target.clone(), access: vec![access.clone()] };
+                let row = Row { target: target.clone(), access: [access.clone()].into() };
                 let mut doubts = Doubts::new();
                 let mut drawn = self.rows_of(&mut decider, &mut doubts, &told, &row);
                 self.note(&mut grid.notes, &doubts, &target.shown);

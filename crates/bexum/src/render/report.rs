@@ -1,5 +1,7 @@
 //! Lists and fields, drawn as tables for people or written as JSON, from one description.
 
+use std::borrow::Cow;
+
 use comfy_table::{ColumnConstraint, ContentArrangement, Table, Width, presets};
 use rayon::prelude::*;
 use serde_json::{Value as Json, json};
@@ -130,7 +132,10 @@ impl Report {
         let mut out = format!("{}\n", paint(style::HEADING, &safe(&self.title)));
         for section in &self.sections {
             match &section.body {
-                Body::Fields(fields) => draw_fields(&mut out, fields, 2, width),
+                Body::Fields(fields) => {
+                    let shown = fields.iter().map(|(name, cell)| (*name, cell.shown().into()));
+                    draw_fields(&mut out, shown, 2, width);
+                }
                 Body::Rows(columns, rows) => {
                     out.push_str(&format!(
                         "\n{} ({})\n",
@@ -155,13 +160,14 @@ impl Report {
     }
 }
 
-fn draw_fields(out: &mut String, fields: &[(&str, Cell)], indent: usize, width: usize) {
-    let widest = fields.iter().map(|(name, _)| name.len()).max().unwrap_or(0);
-    for (name, cell) in fields {
-        let value = cell.shown();
-        if value.is_empty() {
-            continue;
-        }
+fn draw_fields<'f>(
+    out: &mut String,
+    fields: impl Iterator<Item = (&'f str, Cow<'f, str>)> + Clone,
+    indent: usize,
+    width: usize,
+) {
+    let widest = fields.clone().map(|(name, _)| name.len()).max().unwrap_or(0);
+    for (name, value) in fields.filter(|(_, value)| !value.is_empty()) {
         let name = paint(style::QUIET, &format!("{name:<widest$}"));
         let first = format!("{:indent$}{name}  ", "");
         let rest = " ".repeat(indent + widest + 2);
@@ -175,19 +181,59 @@ const WORD_KEPT: usize = 48;
 const COLUMN_BYTES: usize = 2000;
 
 /// Where there is no room for a table: each row by itself, a line for each thing it says.
-fn stack_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], width: usize) {
+fn stack_rows(out: &mut String, columns: &[&str], rows: &[Vec<String>], width: usize) {
     for row in rows {
-        let mut fields = columns.iter().copied().zip(row.iter().cloned());
+        let mut fields = columns.iter().copied().zip(row);
         if let Some((_, head)) = fields.next() {
-            wrap_under(out, "  ", "    ", &head.shown(), width);
+            wrap_under(out, "  ", "    ", head, width);
         }
-        let told = fields.filter(|(_, cell)| !cell.shown().is_empty()).collect::<Vec<_>>();
-        draw_fields(out, &told, 4, width);
+        let told = fields.filter(|(_, text)| !text.is_empty());
+        draw_fields(out, told.map(|(name, text)| (name, text.into())), 4, width);
     }
 }
 
-fn longest_word(text: &str) -> Option<usize> {
-    text.split(' ').map(textwrap::core::display_width).max()
+/// How wide a text is on a terminal.
+fn width_of(text: &str) -> usize {
+    if text.is_ascii() { text.len() } else { textwrap::core::display_width(text) }
+}
+
+/// The longest texts of a column.
+#[derive(Clone, Copy, Debug, Default)]
+struct Measure {
+    /// In bytes.
+    bytes: usize,
+    /// As wide as it is drawn.
+    whole: usize,
+    /// The widest word.
+    word: usize,
+}
+
+impl Measure {
+    /// Of each column of some rows.
+    fn of(columns: usize, rows: &[Vec<String>]) -> Vec<Self> {
+        let mut measures = vec![Self::default(); columns];
+        for row in rows {
+            for (measure, text) in measures.iter_mut().zip(row) {
+                measure.bytes = measure.bytes.max(text.len());
+                measure.whole = measure.whole.max(width_of(text));
+                // No word is wider than its text.
+                if text.len() > measure.word {
+                    let word = text.split(' ').map(width_of).max().unwrap_or(0);
+                    measure.word = measure.word.max(word);
+                }
+            }
+        }
+        measures
+    }
+
+    fn joined(one: Vec<Self>, other: Vec<Self>) -> Vec<Self> {
+        let both = one.iter().zip(&other).map(|(one, other)| Self {
+            bytes: one.bytes.max(other.bytes),
+            whole: one.whole.max(other.whole),
+            word: one.word.max(other.word),
+        });
+        both.collect()
+    }
 }
 
 /// A text with what stands before its first line and before the others; words stay whole.
@@ -214,33 +260,29 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     }
     let shown: Vec<Vec<String>> =
         rows.par_iter().map(|row| row.iter().map(Cell::shown).collect()).collect();
+    draw_shown(out, columns, &shown, width);
+}
+
+/// The same of some rows as their cells are [`shown`](Cell::shown).
+pub(crate) fn draw_shown(out: &mut String, columns: &[&str], shown: &[Vec<String>], width: usize) {
+    let measures = shown.par_chunks(ROWS_TOGETHER).map(|rows| Measure::of(columns.len(), rows));
+    let measures = measures.reduce(|| vec![Measure::default(); columns.len()], Measure::joined);
     // A column in which nobody has anything to say is left out.
-    let used: Vec<usize> = (0..columns.len())
-        .filter(|i| shown.iter().any(|row| row.get(*i).is_some_and(|cell| !cell.is_empty())))
-        .collect();
+    let used: Vec<usize> = (0..columns.len()).filter(|i| measures[*i].bytes > 0).collect();
     // Laying out a column takes the square of the longest text's length.
-    if shown.iter().flatten().any(|cell| cell.len() > COLUMN_BYTES) {
-        return stack_rows(out, columns, rows, width);
+    if measures.iter().any(|column| column.bytes > COLUMN_BYTES) {
+        return stack_rows(out, columns, shown, width);
     }
+    let at_least = |of: fn(&Measure) -> usize| -> Vec<usize> {
+        used.iter().map(|i| of(&measures[*i]).max(columns[*i].len())).collect()
+    };
     // Names and paths are not cut in two for the sake of prose beside them, if there is room.
-    let longest: Vec<usize> = used
-        .iter()
-        .map(|i| {
-            let words = shown.par_iter().filter_map(|row| longest_word(&row[*i])).max();
-            words.unwrap_or(0).max(columns[*i].len())
-        })
-        .collect();
+    let longest = at_least(|column| column.word);
     let room = width.saturating_sub(2);
     if longest.iter().map(|word| word.min(&WORD_KEPT) + 2).sum::<usize>() > room {
-        return stack_rows(out, columns, rows, width);
+        return stack_rows(out, columns, shown, width);
     }
-    let natural: Vec<usize> = used
-        .iter()
-        .map(|i| {
-            let cells = shown.par_iter().map(|row| textwrap::core::display_width(&row[*i])).max();
-            cells.unwrap_or(0).max(columns[*i].len())
-        })
-        .collect();
+    let natural = at_least(|column| column.whole);
     // The widest columns give way first, and none is cut below its longest word.
     let fit = |cap: usize| -> Vec<usize> {
         let words = longest.iter().map(|word| *word.min(&WORD_KEPT));
@@ -250,15 +292,20 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     let fitted = fit(cap);
     let heads: Vec<&str> = used.iter().map(|i| columns[*i]).collect();
     if natural.iter().zip(&fitted).all(|(whole, fitted)| whole + 2 <= *fitted) {
+        let mut line = String::new();
+        add_line(&mut line, heads.iter().copied(), &fitted);
         out.push_str("  ");
-        out.push_str(&paint(style::QUIET, one_line(heads.iter().copied(), &fitted).trim_end()));
+        out.push_str(&paint(style::QUIET, line.trim()));
         out.push('\n');
-        let line = |row: &Vec<String>| {
-            let line = one_line(used.iter().map(|i| row[*i].as_str()), &fitted);
-            format!("  {}\n", line.trim_end())
+        let lines = |rows: &[Vec<String>]| {
+            let mut lines = String::new();
+            for row in rows {
+                add_line(&mut lines, used.iter().map(|i| row[*i].as_str()), &fitted);
+            }
+            lines
         };
-        let lines: Vec<String> = shown.par_iter().map(line).collect();
-        lines.iter().for_each(|line| out.push_str(line));
+        let parts: Vec<String> = shown.par_chunks(ROWS_TOGETHER).map(lines).collect();
+        parts.iter().for_each(|part| out.push_str(part));
         return;
     }
     let mut table = Table::new();
@@ -267,7 +314,7 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
         .set_content_arrangement(ContentArrangement::Dynamic)
         .set_width(u16::try_from(width.saturating_sub(2)).unwrap_or(u16::MAX))
         .set_header(heads);
-    for row in &shown {
+    for row in shown {
         table.add_row(used.iter().map(|i| &row[*i]));
     }
     for (column, fitted) in table.column_iter_mut().zip(fitted) {
@@ -286,14 +333,18 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     }
 }
 
-/// Cells beside each other, each in a column of its width. A table of many thousand rows is drawn
-/// so, as the crate that wraps cells takes ten times as long.
-fn one_line<'c>(cells: impl Iterator<Item = &'c str>, widths: &[usize]) -> String {
-    let mut line = String::new();
+/// Rows that one thread draws together.
+const ROWS_TOGETHER: usize = 4_096;
+
+/// Adds a line of cells beside each other, each in a column of its width. A table of many thousand
+/// rows is drawn so, as the crate that wraps cells takes ten times as long.
+fn add_line<'c>(out: &mut String, cells: impl Iterator<Item = &'c str>, widths: &[usize]) {
+    out.push_str("  ");
+    let start = out.len();
     for (cell, width) in cells.zip(widths) {
-        line.push_str(cell);
-        let left = width.saturating_sub(textwrap::core::display_width(cell));
-        line.extend(std::iter::repeat_n(' ', left));
+        out.push_str(cell);
+        out.extend(std::iter::repeat_n(' ', width.saturating_sub(width_of(cell))));
     }
-    line
+    out.truncate(start + out[start..].trim_end().len());
+    out.push('\n');
 }

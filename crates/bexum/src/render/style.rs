@@ -71,7 +71,7 @@ pub(crate) fn steers(c: char) -> bool {
 /// was not made [`safe`] where it was put in does no harm either.
 pub(crate) fn guard(text: &str) -> Cow<'_, str> {
     let is_plain = |c: char| c == '\n' || !steers(c);
-    if text.chars().all(is_plain) {
+    if passes(text) {
         return Cow::Borrowed(text);
     }
     let mut passed = String::with_capacity(text.len() + 16);
@@ -89,6 +89,21 @@ pub(crate) fn guard(text: &str) -> Cow<'_, str> {
     }
     passed.push_str(left);
     Cow::Owned(passed)
+}
+
+/// Whether nothing in a text steers but its line breaks. Nearly all of a long text is printable ASCII,
+/// of which no character has to be put together to be known.
+fn passes(text: &str) -> bool {
+    let mut left = text;
+    let is_printable = |byte: u8| matches!(byte, b' '..=b'~' | b'\n');
+    while let Some(at) = left.bytes().position(|byte| !is_printable(byte)) {
+        let mut others = left[at..].chars();
+        if others.next().is_some_and(steers) {
+            return false;
+        }
+        left = others.as_str();
+    }
+    true
 }
 
 /// Bytes of the sequence for a colour or weight (`ESC [ numbers m`) that a text begins with.
