@@ -66,3 +66,25 @@ fn one_file_in_reverse_decides_the_same() {
     };
     assert_eq!(answers(&whole), answers(&other));
 }
+
+/// Rows of a csv come as they are found, and still by the bytes of their paths, which is not the order
+/// of the tree: `w/a-b` and `w/a.b` come before what is in `w/a`, and an item's row may wait for all of
+/// them.
+#[test]
+fn rows_of_a_csv_are_in_the_order_of_bytes() {
+    let store = |at: &str| format!("[resource.'{at}']\nkind = 'store'\n");
+    let stores = ["w/a", "w/a-b", "w/a.b", "w/a.b.c", "w/Z", "w/a@b", "w/a_b"].map(store).concat();
+    let estate = format!(
+        "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\nholds = ['namespace']\n[kind.obj]\nobserve = ['read']\n[kind.namespace]\nobserve = ['view']\nitems = ['obj']\n[kind.user]\nobserve = ['look']\n[account.w]\n{stores}[namespace.'w/a/x']\n[namespace.'w/a/x-1']\n[user.u]\nplace = 'w'\n[user.zo]\nplace = 'w/a'\n[role.r]\ntaken-by = 'user:u'\n[[policy.p.allow]]\ndo = '*'\n[[policy.p.allow]]\ndo = '*'\non = ['*/-/**', '*/zz', '~*']\n[[attach]]\npolicy = 'p'\nto = ['user:u', 'role:r']\nat = 'w'\n"
+    );
+    let folder = Folder::new().with("bexum.toml", estate);
+    for command in [&["reach", "user:u"][..], &["reach", "--do", "*"], &["export", "reach"]] {
+        let run = folder.run(&[command, &["--format", "csv"]].concat());
+        assert_eq!(run.code, Some(0), "{}", run.err);
+        let lines: Vec<&str> = run.out.lines().skip(1).collect();
+        assert!(lines.len() > 30, "{}", run.out);
+        let mut sorted = lines.clone();
+        sorted.sort_by_key(|line| line.split(',').collect::<Vec<_>>());
+        assert_eq!(lines, sorted);
+    }
+}

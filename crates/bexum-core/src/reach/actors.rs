@@ -1,5 +1,7 @@
 //! Somebody after the other, for lists that are written as they come.
 
+use std::collections::BTreeMap;
+
 use super::rows::{TOGETHER, cells_at, rows_at, targets_for};
 use super::{AccessTarget, AccessTargets, Limited, Row, Viewpoint, sessions};
 use crate::catalogue::ActionSet;
@@ -22,10 +24,9 @@ impl<'e> Actors<'e> {
     /// Of these actions, in a subtree or everywhere.
     #[must_use]
     pub fn new(index: &'e Index, wanted: ActionSet, below: Option<ScopeId>) -> Self {
-        let targets = AccessTargets::new(index.estate());
         Self {
             decider: Decider::new(index),
-            targets,
+            targets: AccessTargets::new(index.estate()),
             wanted,
             below,
             looked_at: 0,
@@ -61,29 +62,47 @@ impl<'e> Actors<'e> {
         })
     }
 
-    /// Every cell of one session that is not denied: its rows (spec section 8), those that are as
-    /// others too, by their paths' bytes.
-    pub fn cells(&mut self, session: &Viewpoint) -> Vec<(AccessTarget, Cells)> {
-        let mut found = Vec::new();
-        for id in self.scopes(std::slice::from_ref(session)) {
+    /// Hands on every cell of one session that is not denied: its rows (spec section 8), those that
+    /// are as others too, by their paths' bytes, each as soon as none can come before it.
+    ///
+    /// # Errors
+    ///
+    /// Whatever `each` fails with.
+    pub fn each_cell<E>(
+        &mut self,
+        session: &Viewpoint,
+        mut each: impl FnMut(AccessTarget, Cells) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let estate = self.decider.index.estate();
+        let mut scopes: Vec<ScopeId> = self.scopes(std::slice::from_ref(session)).collect();
+        // Nearly in order already, as this is that of the tree.
+        scopes.sort_by(|a, b| estate.scope(*a).path.cmp(&estate.scope(*b).path));
+        let mut waiting: BTreeMap<String, Vec<(AccessTarget, Cells)>> = BTreeMap::new();
+        for id in scopes {
+            // No path of a scope's rows comes before its own.
+            while let Some(first) = waiting.first_entry()
+                && first.key().as_str() < &*estate.scope(id).path
+            {
+                first.remove().into_iter().try_for_each(|(target, cells)| each(target, cells))?;
+            }
             let targets: Vec<AccessTarget> = self.targets.at(id).collect();
-            for target in targets {
-                self.add_cells(session, target, &mut found);
+            for (target, cells) in self.cells_on(session, targets) {
+                waiting.entry(target.shown.clone()).or_default().push((target, cells));
             }
         }
-        found.sort_by(|a, b| a.0.shown.cmp(&b.0.shown));
-        found
+        let mut left = waiting.into_values().flatten();
+        left.try_for_each(|(target, cells)| each(target, cells))
     }
 
     /// The same at these targets alone.
     pub fn cells_on(
         &mut self,
         session: &Viewpoint,
-        targets: &[AccessTarget],
+        targets: impl IntoIterator<Item = AccessTarget>,
     ) -> Vec<(AccessTarget, Cells)> {
         let mut found = Vec::new();
         for target in targets {
-            self.add_cells(session, target.clone(), &mut found);
+            self.add_cells(session, target, &mut found);
         }
         found.sort_by(|a, b| a.0.shown.cmp(&b.0.shown));
         found

@@ -167,7 +167,7 @@ proptest! {
                     }
                     // The csv has every cell of every session.
                     for session in &sessions {
-                        for (at, cells) in actors.cells_on(session, std::slice::from_ref(&target)) {
+                        for (at, cells) in actors.cells_on(session, [target.clone()]) {
                             let mut decider = Decider::new(&engine);
                             prop_assert_eq!(reach::cells_at(&mut decider, session, &at, None), cells);
                         }

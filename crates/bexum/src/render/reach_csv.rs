@@ -34,7 +34,7 @@ impl<'e> Asked<'e> {
         columns.sort_by(|a, b| a.short.cmp(&b.short));
         let people =
             columns.into_iter().map(|column| (column.short.clone(), column.viewpoint.clone()));
-        self.write(people, Actors::cells)
+        self.write(people, None)
     }
 
     /// Who can do what at some targets.
@@ -43,12 +43,12 @@ impl<'e> Asked<'e> {
         anybody: &Viewpoint,
         targets: &[AccessTarget],
     ) -> anyhow::Result<Exit> {
-        self.write(self.everybody(anybody), |actors, session| actors.cells_on(session, targets))
+        self.write(self.everybody(anybody), Some(targets))
     }
 
     /// Who can do it, and where.
     pub(crate) fn by_action(&self, anybody: &Viewpoint) -> anyhow::Result<Exit> {
-        self.write(self.everybody(anybody), Actors::cells)
+        self.write(self.everybody(anybody), None)
     }
 
     /// Everybody who has sessions (spec section 8), by the bytes of their names.
@@ -69,13 +69,13 @@ impl<'e> Asked<'e> {
     fn write(
         &self,
         people: impl Iterator<Item = (String, Viewpoint)>,
-        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(AccessTarget, Cells)>,
+        targets: Option<&[AccessTarget]>,
     ) -> anyhow::Result<Exit> {
         let mut csv = csv::Writer::from_writer(io::stdout().lock());
         let mut head = vec!["who", "as", "where", "action", "outcome"];
         head.extend(self.sources.then_some("source"));
         csv.write_record(head).map_err(as_io)?;
-        let exit = self.each(people, cells, |record| {
+        let exit = self.each(people, targets, |record| {
             csv.write_record(record).map_err(as_io).map_err(Into::into)
         });
         csv.flush()?;
@@ -91,22 +91,21 @@ impl<'e> Asked<'e> {
     ) -> anyhow::Result<Exit> {
         let is_asked = |who: &String| only.is_empty() || only.contains(who);
         let people = self.everybody(anybody).filter(|(who, _)| is_asked(who));
-        self.each(people, Actors::cells, row)
+        self.each(people, None, row)
     }
 
+    /// A row for each cell at these targets, or everywhere.
     fn each(
         &self,
         people: impl Iterator<Item = (String, Viewpoint)>,
-        cells: impl Fn(&mut Actors<'e>, &Viewpoint) -> Vec<(AccessTarget, Cells)>,
+        targets: Option<&[AccessTarget]>,
         mut row: impl FnMut(&[&str]) -> anyhow::Result<()>,
     ) -> anyhow::Result<Exit> {
         let estate = self.engine.estate();
-        // A terminal is not steered; a file has the bytes.
-        let is_terminal = io::stdout().is_terminal();
-        let shown = |text: &str| if is_terminal { safe(text) } else { text.to_owned() };
-        let actions = &estate.catalogue.actions;
         let mut actors = Actors::new(self.engine, self.wanted.clone(), self.below);
         let mut decider = Decider::new(self.engine);
+        // A terminal is not steered; a file has the bytes.
+        let is_terminal = io::stdout().is_terminal();
         for (name, viewpoint) in people {
             let sessions = match self.with_roles {
                 true => actors.sessions(&viewpoint),
@@ -115,20 +114,16 @@ impl<'e> Asked<'e> {
             for session in sessions {
                 let role = session.take_up.map(|role| estate.principal_id(Principal::Role(role)));
                 let role = role.unwrap_or_default();
-                for (target, cells) in cells(&mut actors, &session) {
-                    let place = shown(&target.shown);
-                    let allow = cells.allow.ones().map(|i| (i, "allow"));
-                    let mut told: Vec<(usize, &str)> =
-                        allow.chain(cells.depends.ones().map(|i| (i, "depends"))).collect();
-                    told.sort_by_key(|(i, _)| &actions[*i].name);
-                    for (i, outcome) in told {
-                        let action = &*actions[i].name;
-                        let mut record = vec![&*name, &role, &place, action, outcome];
-                        let source = self.sources.then(|| {
-                            shown(&self.source(&mut decider, &session, &target, i, outcome))
-                        });
-                        record.extend(source.as_deref());
-                        row(&record)?;
+                let mut told = |target: AccessTarget, cells: Cells| {
+                    let at = (&target, &cells);
+                    self.cells(&mut decider, (&name, &role), &session, at, is_terminal, &mut row)
+                };
+                match targets {
+                    None => actors.each_cell(&session, told)?,
+                    Some(targets) => {
+                        for (target, cells) in actors.cells_on(&session, targets.iter().cloned()) {
+                            told(target, cells)?;
+                        }
                     }
                 }
             }
@@ -137,6 +132,34 @@ impl<'e> Asked<'e> {
             None => Ok(Exit::Done),
             Some(limited) => bail!("rows are left out: {limited}"),
         }
+    }
+
+    /// The rows of one session at one target, by the names of the actions.
+    fn cells(
+        &self,
+        decider: &mut Decider<'_>,
+        (who, role): (&str, &str),
+        session: &Viewpoint,
+        (target, cells): (&AccessTarget, &Cells),
+        is_terminal: bool,
+        row: &mut impl FnMut(&[&str]) -> anyhow::Result<()>,
+    ) -> anyhow::Result<()> {
+        let shown = |text: &str| if is_terminal { safe(text) } else { text.to_owned() };
+        let actions = &self.engine.estate().catalogue.actions;
+        let place = shown(&target.shown);
+        let allow = cells.allow.ones().map(|i| (i, "allow"));
+        let mut told: Vec<(usize, &str)> =
+            allow.chain(cells.depends.ones().map(|i| (i, "depends"))).collect();
+        told.sort_by_key(|(i, _)| &actions[*i].name);
+        for (i, outcome) in told {
+            let action = &*actions[i].name;
+            let mut record = vec![who, role, &place, action, outcome];
+            let source =
+                self.sources.then(|| shown(&self.source(decider, session, target, i, outcome)));
+            record.extend(source.as_deref());
+            row(&record)?;
+        }
+        Ok(())
     }
 
     fn source(
