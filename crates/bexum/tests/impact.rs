@@ -457,7 +457,7 @@ fn other_circumstances_beside() {
     let text = run(&beside);
     assert_eq!(text.code, Some(0), "{}", text.err);
     assert!(text.out.starts_with("no access changes"), "{}", text.out);
-    let told = "with --given mfa=true: 1 person gains 1 action in 1 place, nobody loses anything\n\ngained\n  user:b\n    observe  deny → allow: obj.read\n             at v/s/**\n";
+    let told = "with --given mfa=true: 1 person gains 1 action in 1 place\n\ngained\n  user:b\n    observe  deny → allow: obj.read\n             at v/s/**\n";
     assert!(text.out.contains(told), "{}", text.out);
     let json = run(&[&beside[..], &["--format", "json"]].concat());
     let json: Value = serde_json::from_str(&json.out).expect("JSON");
@@ -533,18 +533,26 @@ fn what_is_renamed_is_told_as_one() {
         );
     let text = |from: &str, to: &str| folder.run(&["impact", from, to, "--at-time", AT]).out;
     let user = text("a", "b");
-    assert!(user.starts_with("access is the same, under other names\n"), "{user}");
+    assert!(
+        user.starts_with("access is the same in what is listed, under other names\n"),
+        "{user}"
+    );
     assert!(
         user.contains("  user:b is called user:bee now; 3 cells are the same under the new name\n"),
         "{user}"
     );
     let both = text("a", "c");
-    assert!(both.starts_with("access is the same, under other names\n"), "{both}");
+    assert!(
+        both.starts_with("access is the same in what is listed, under other names\n"),
+        "{both}"
+    );
     assert!(both.contains("  v/s is called v/t now"), "{both}");
     // What is otherwise besides is told.
     let less = text("a", "d");
     assert!(
-        less.starts_with("nobody gains anything, 1 person loses 3 actions in 2 places\n"),
+        less.starts_with(
+            "nobody gains anything in what is listed, 1 person loses 3 actions in 2 places\n"
+        ),
         "{less}"
     );
     // To machines, and to whoever waits for a gain, it is what it is in the files.

@@ -1,7 +1,7 @@
 //! What is attached where, turned around by place: for each scope its attachments and ceilings,
 //! those of one principal together.
 
-use super::subjects::{Codes, SubjectId, SubjectSets};
+use super::subjects::{SubjectId, SubjectNumbers, SubjectSets};
 use crate::catalogue::TargetClass;
 use crate::estate::Estate;
 use crate::id::{AttributeId, KindId, PolicyId, ScopeId};
@@ -108,7 +108,7 @@ const NO_PARENT: u32 = u32::MAX;
 /// What is attached where.
 #[derive(Debug)]
 pub(crate) struct ScopeIndex {
-    pub(crate) subject_ids: Codes,
+    pub(crate) subject_ids: SubjectNumbers,
     /// One for each scope, and one more for the ends of the last.
     pub(super) nodes: Vec<Node>,
     attached: Entries,
@@ -118,7 +118,7 @@ pub(crate) struct ScopeIndex {
 
 impl ScopeIndex {
     pub(crate) fn new(estate: &Estate) -> Self {
-        let subject_ids = Codes::new(estate);
+        let subject_ids = SubjectNumbers::new(estate);
         let mut attached: Vec<(ScopeId, Entry)> = Vec::new();
         for (i, attachment) in estate.attachments.iter().enumerate() {
             for to in &attachment.to {
@@ -258,7 +258,7 @@ fn attribute_bit(attribute: AttributeId) -> u32 {
 }
 
 fn entry(
-    subject_ids: Codes,
+    subject_ids: SubjectNumbers,
     origin: usize,
     subject: Subject,
     policy: PolicyId,

@@ -12,14 +12,14 @@ pub(crate) struct SubjectId(u32);
 
 /// How subjects are numbered in one estate.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Codes {
+pub(crate) struct SubjectNumbers {
     groups: u32,
     roles: u32,
     users: u32,
     scopes: u32,
 }
 
-impl Codes {
+impl SubjectNumbers {
     pub(crate) fn new(estate: &Estate) -> Self {
         let count = |n: usize| u32::try_from(n).expect("limits keep every list within u32");
         Self {
@@ -47,7 +47,7 @@ impl Codes {
         (self.of(Subject::One(who)).0 as usize, all as usize)
     }
 
-    /// The subject of a number that [`Codes::number`] gave.
+    /// The subject of a number that [`SubjectNumbers::number`] gave.
     pub(crate) fn numbered(self, number: usize) -> Subject {
         self.subject(SubjectId(number as u32))
     }
@@ -141,20 +141,20 @@ mod tests {
 
     #[test]
     fn every_subject_has_a_number_of_its_own_and_is_found_by_it() {
-        let codes = Codes { groups: 3, roles: 2, users: 4, scopes: 5 };
+        let subject_numbers = SubjectNumbers { groups: 3, roles: 2, users: 4, scopes: 5 };
         let groups = (0..3).map(|i| Principal::Group(GroupId(i)));
         let roles = (0..2).map(|i| Principal::Role(RoleId(i)));
         let users = (0..4).map(|i| Principal::User(UserId(i)));
         let workloads = (0..5).map(|i| Principal::Workload(ScopeId(i)));
         let all: Vec<Principal> = groups.chain(roles).chain(users).chain(workloads).collect();
-        let mut numbers = vec![codes.of(Subject::Everyone).0 as usize];
+        let mut numbers = vec![subject_numbers.of(Subject::Everyone).0 as usize];
         for who in all {
-            let (number, count) = codes.number(who);
+            let (number, count) = subject_numbers.number(who);
             assert!(number < count, "{who:?}");
-            assert_eq!(codes.numbered(number), Subject::One(who));
+            assert_eq!(subject_numbers.numbered(number), Subject::One(who));
             numbers.push(number);
         }
-        assert_eq!(codes.numbered(numbers[0]), Subject::Everyone);
+        assert_eq!(subject_numbers.numbered(numbers[0]), Subject::Everyone);
         numbers.sort_unstable();
         assert_eq!(numbers, (0..15).collect::<Vec<_>>());
     }

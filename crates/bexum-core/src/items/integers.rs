@@ -14,7 +14,7 @@ impl Machine {
         if least.is_none_or(|least| least < 0) {
             let minus = self.add();
             self.states[from].edges.push((Edge::Letter('-'), minus));
-            // The further below zero, the larger without the sign.
+            // Without their signs, negative numbers stand in reverse: the largest is the least.
             let nearest = most.filter(|most| *most < 0).map_or(1, i64::unsigned_abs);
             self.naturals(minus, end, nearest, least.map(i64::unsigned_abs));
         }
@@ -39,7 +39,8 @@ impl Machine {
             self.digits(from, end, length, bounds);
         }
         if most.is_none() {
-            // Longer ones: a digit that is no zero, as many as the least has, and any more.
+            // Numbers with more digits than the least: a first digit other than zero, then at least as
+            // many digits as the least has.
             let mut at = self.digit(from, b'1', b'9');
             for _ in 0..least.len() {
                 at = self.digit(at, b'0', b'9');
@@ -79,7 +80,7 @@ impl Machine {
             self.digits(next, end, left, (Some(least), Some(most)));
             return;
         }
-        // The other digits are bound only behind the first digit of a bound.
+        // Only what begins as a bound does is still held back by the bound's other digits.
         if let Some((_, rest)) = least {
             let next = self.digit(from, lowest, lowest);
             self.digits(next, end, left, (Some(rest), None));

@@ -10,7 +10,8 @@ use crate::pattern::matching::matches_segment_of;
 use crate::pattern::path::{Segment, SegmentPart};
 use crate::pattern::residual::{FRESH, Rest};
 
-/// How many names and letters were taken, which, and how far they lead in each of the patterns.
+/// A path so far, in the order in which paths are tried: how many names it has, how many letters, the
+/// path itself, and how many segments of each pattern it uses up.
 type Reached = (usize, usize, String, usize, usize);
 
 /// The shortest path that both match and whose first name `is_free`: the fewest names, then the
@@ -21,7 +22,7 @@ pub(crate) fn meeting(a: &Rest, b: &Rest, is_free: &dyn Fn(&str) -> bool) -> Opt
     let mut settled: FxHashSet<(usize, usize, bool)> = FxHashSet::default();
     heap.push(Reverse((0, 0, String::new(), 0, 0)));
     while let Some(Reverse((names, letters, path, i, j))) = heap.pop() {
-        // Before the first name the one that follows is chosen otherwise.
+        // Only the first name has to be free, so being here before any name is another case.
         if !settled.insert((i, j, names == 0)) {
             continue;
         }
@@ -46,8 +47,8 @@ pub(crate) fn meeting(a: &Rest, b: &Rest, is_free: &dyn Fn(&str) -> bool) -> Opt
     None
 }
 
-/// Names that both segments match: the shortest, then the shortest that has something fresh in it,
-/// which is free where any but finitely many are.
+/// Names that both segments match, to be tried in turn: the shortest, then the shortest with a fresh
+/// letter in it. The second is free, as only finitely many names are taken.
 fn common(a: &Segment<Infallible>, b: &Segment<Infallible>) -> Vec<String> {
     let is_open = |one: &Segment<Infallible>| matches!(one, Segment::Any | Segment::Rest);
     match (a, b) {
@@ -60,7 +61,7 @@ fn common(a: &Segment<Infallible>, b: &Segment<Infallible>) -> Vec<String> {
     }
 }
 
-/// A letter, or `None` for any run of them.
+/// The letters of a segment; `None` is a star, which stands for any run of them.
 type Letters = Vec<Option<char>>;
 
 fn letters(segment: &Segment<Infallible>) -> Letters {
@@ -77,7 +78,7 @@ fn letters(segment: &Segment<Infallible>) -> Letters {
     }
 }
 
-/// The shortest name that both match, with something fresh in it if so wanted.
+/// The shortest name that both match; with a fresh letter in it, written `*`, if `fresh`.
 fn shortest(a: &Segment<Infallible>, b: &Segment<Infallible>, fresh: bool) -> Option<String> {
     let (a, b) = (letters(a), letters(b));
     let mut seen: FxHashSet<(usize, usize, bool)> = FxHashSet::default();
@@ -91,7 +92,7 @@ fn shortest(a: &Segment<Infallible>, b: &Segment<Infallible>, fresh: bool) -> Op
             return Some(name);
         }
         let (one, other) = (a.get(i), b.get(j));
-        // Stars that end here first, so that shorter names come first.
+        // That a star takes no more letters is tried first, as it makes the shorter name.
         if one == Some(&None) {
             waiting.push_front((i + 1, j, name.clone()));
         }

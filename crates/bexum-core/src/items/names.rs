@@ -1,10 +1,10 @@
 //! What braces that nobody gave may stand for, in the paths of items.
 //!
-//! What is asked of such a value becomes a pattern over letters. Where that is all, the machine that
-//! reads paths finds a name for every way to be asked about. But the same value may have to stand in
-//! two places, or its place in a path may be left open by the pattern; then names have to be told
-//! apart by themselves: by every segment of a pattern, and by all that is asked of a name. One of
-//! each sort stands for all of it, wherever it stands.
+//! What conditions ask of such a value becomes a pattern over letters, and mostly that is enough: the
+//! machine that reads paths finds a path for every combination of answers. It is not enough where the
+//! same value stands in two places of a path, or where a pattern leaves open in which place it stands.
+//! Then names are sorted first: two names are of one sort if every segment of a pattern and every
+//! condition treats them alike, and one name of each sort is tried wherever such a value stands.
 
 use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
@@ -18,17 +18,17 @@ use super::nfa::{Pattern, Piece, of_fits, tell_names_apart};
 pub(super) const PATH: Reference = Reference::Target(TargetAttribute::Path);
 pub(super) const NAME: Reference = Reference::Target(TargetAttribute::Name);
 
-/// Ways to fill the braces of one pattern beyond which they are not gone through.
+/// Most ways to fill the braces of one pattern together that are gone through.
 const MOST_FILLED: usize = 400;
-/// Letters of a `fits` on paths beyond which names are not told apart by its parts.
+/// Most letters of a `fits` on paths by whose parts names are sorted.
 const MOST_OF_A_PATH: usize = 40;
 
-/// A pattern of the scope's items, and from where on it is matched.
+/// A pattern that singles out items of the scope, and where in a path it starts to be matched.
 pub(super) struct Asking<'a> {
     pub(super) pattern: &'a PathPattern,
-    /// The segments of the scope's path before those that it meets, each after a `/`.
+    /// The first segments of the scope's path, which the pattern does not look at, each after a `/`.
     pub(super) start: String,
-    /// Those that it meets, before the items.
+    /// The other segments of the scope's path, which it does look at.
     pub(super) above: String,
 }
 
@@ -36,9 +36,10 @@ pub(super) struct Asking<'a> {
 struct Open {
     /// Which segment of the pattern, and which part of the segment.
     place: (usize, usize),
-    /// A number for all attributes that are compared with each other.
+    /// The number of its [domain](crate::prove::ValueDomain), which attributes that are compared with
+    /// each other share.
     domain: usize,
-    /// Whether it is a segment of its own.
+    /// Whether nothing else stands in its segment.
     is_lone: bool,
     /// Whether the pattern says where in a path it stands.
     is_fixed: bool,
@@ -51,16 +52,16 @@ type Chosen = Vec<((usize, usize), Pattern)>;
 pub(super) struct Names<'a, 'c> {
     contexts: &'a [EvalContext<'c>],
     unknowns: &'a Unknowns,
-    /// For each domain, whether a value of it has to be told apart by itself.
+    /// For each domain, whether one name of each sort has to be tried for its values.
     by_itself: Vec<bool>,
-    /// A name for each sort, if any has to be.
+    /// A name of each sort, if any domain needs them.
     names: Vec<String>,
-    /// Whether these, and the ways to fill braces, are all there are.
+    /// Whether no bound was met: these are names of all sorts, and all ways to fill braces were tried.
     pub(super) are_all: bool,
 }
 
 impl<'a, 'c> Names<'a, 'c> {
-    /// Sees which values have to be told apart by themselves; none is until [`Self::tell_apart`].
+    /// Finds out which domains need a name of each sort; the names come with [`Self::tell_apart`].
     pub(super) fn new(
         contexts: &'a [EvalContext<'c>],
         unknowns: &'a Unknowns,
@@ -79,7 +80,7 @@ impl<'a, 'c> Names<'a, 'c> {
         }
         let mut seen = rustc_hash::FxHashSet::default();
         for Asking { pattern, start, .. } in patterns {
-            // The same pattern from the same place on asks for the same place.
+            // The same pattern from the same start is one place, however often it is written.
             let text = pattern.text.trim_start_matches('!').trim_start_matches('/');
             if !seen.insert(format!("{start}/{text}")) {
                 continue;
@@ -96,13 +97,13 @@ impl<'a, 'c> Names<'a, 'c> {
         names
     }
 
-    /// The names that `target.name` has to be told apart by, if its value may have to stand elsewhere.
+    /// Names that a path's last segment is compared with, if `target.name` needs a name of each sort.
     pub(super) fn of_target(&self) -> impl Iterator<Item = &str> {
         let is_needed = self.unknowns.number(NAME).is_some_and(|domain| self.by_itself[domain]);
         self.names.iter().filter(move |_| is_needed).map(String::as_str)
     }
 
-    /// Finds a name for each sort.
+    /// Finds a name of each sort.
     pub(super) fn tell_apart<'n>(
         &mut self,
         patterns: &[Asking<'_>],
@@ -145,7 +146,7 @@ impl<'a, 'c> Names<'a, 'c> {
             tell_names_apart(&told, &mut self.names, copies.min(MOST_WORDS_EACH), &is_name);
     }
 
-    /// The ways in which one segment of a pattern can be filled, by itself.
+    /// The ways in which one segment of a pattern can be filled, apart from the others.
     fn segment(&self, pattern: &PathPattern, at: usize) -> Vec<Pattern> {
         let open = self.open_braces(pattern).into_iter().filter(|open| open.place.0 == at);
         let mut chosen = vec![Vec::new()];
@@ -165,12 +166,12 @@ impl<'a, 'c> Names<'a, 'c> {
     pub(super) fn spelled(&mut self, pattern: &PathPattern) -> Vec<Pattern> {
         let open = self.open_braces(pattern);
         let mut chosen: Vec<Chosen> = vec![Vec::new()];
-        // Of braces whose place is left open, every way to fill them together.
+        // How many ways there are to fill together the braces whose place is left open.
         let mut together = 1_usize;
         let mut unfixed: Vec<Chosen> = vec![Vec::new()];
         for open in &open {
             let by_itself = self.by_itself[open.domain];
-            // A part of a name is told apart by its place in it alone.
+            // Names are sorted as wholes: what is only a part of a name is not covered by that.
             self.are_all &= open.is_lone || !by_itself;
             let ways = if by_itself && open.is_lone {
                 self.names.iter().map(|name| vec![Piece::Text(name.clone())]).collect()
@@ -203,7 +204,7 @@ impl<'a, 'c> Names<'a, 'c> {
         found
     }
 
-    /// What a value is asked to be, each as it may stand in a segment.
+    /// What conditions ask a value to be, each as a pattern for a segment.
     fn asked(&self, domain: usize) -> Vec<Pattern> {
         let domain = self.unknowns.by_number(domain);
         let texts = domain.written_out().into_iter();
@@ -238,8 +239,8 @@ impl<'a, 'c> Names<'a, 'c> {
     }
 }
 
-/// The patterns of what a name within a path can be to a `fits` on the path: from each of its letters
-/// to each. No name holds a `/`.
+/// What of a `fits` on a path a single name may have to match: each part of it from one letter to
+/// another, except across a `/`, which no name holds.
 fn parts_of(fits: &str) -> Vec<Pattern> {
     let letters: Vec<char> = fits.chars().take(MOST_OF_A_PATH).collect();
     let mut found = Vec::new();
@@ -253,7 +254,7 @@ fn parts_of(fits: &str) -> Vec<Pattern> {
     found
 }
 
-/// A pattern of letters as it fits within one segment alone.
+/// A pattern over letters whose stars stay within one segment.
 pub(super) fn in_segment(pattern: Pattern) -> Pattern {
     let within = |piece| match piece {
         Piece::Any => Piece::AnyInSegment,
@@ -263,8 +264,9 @@ pub(super) fn in_segment(pattern: Pattern) -> Pattern {
     pattern.into_iter().map(within).collect()
 }
 
-/// A path pattern over letters, a `/` before every segment: with what was chosen for some braces, what
-/// is known for others, and any name for the rest, or none where only what is known counts.
+/// A path pattern as one over letters, a `/` before every segment. A brace is what was chosen for it,
+/// else the values that are known for it; where a value is unknown it is any name, or no name at all if
+/// `known_alone`.
 fn fill(
     context: &EvalContext<'_>,
     pattern: &PathPattern,

@@ -7,12 +7,12 @@
 use fixedbitset::FixedBitSet;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-/// Letters of all patterns together beyond which nothing is worked out.
+/// Most states of a machine, of which each letter of a pattern makes one; with more, nothing is worked
+/// out.
 const MOST_STATES: usize = 4_000;
-/// Sets of states beyond which the search gives up.
+/// Most sets of states that are looked at before the search gives up.
 const MOST_SETS: usize = 6_000;
-
-/// Steps by one letter beyond which it does, too.
+/// Most steps by one letter before it does, too.
 const MOST_STEPS: usize = 300_000;
 
 /// A piece of a pattern over letters.
@@ -79,7 +79,7 @@ impl Edge {
 #[derive(Default)]
 pub(super) struct State {
     pub(super) edges: Vec<(Edge, usize)>,
-    /// Where one is as well when one is here.
+    /// States that are reached along with this one, without taking a letter.
     pub(super) also: Vec<usize>,
 }
 
@@ -118,7 +118,7 @@ impl Machine {
         })
     }
 
-    /// Adds a piece after a state; the state after the piece.
+    /// Adds a piece that begins at a state, and says at which state it ends.
     fn append(&mut self, from: usize, piece: &Piece) -> usize {
         let repeat = |machine: &mut Self, edge| {
             let next = machine.add();
@@ -183,7 +183,7 @@ impl Machine {
     }
 }
 
-/// How words are made up.
+/// Which words are wanted.
 pub(crate) struct Words<'w> {
     /// The patterns to tell words apart by.
     pub(crate) patterns: Vec<Pattern>,
@@ -195,7 +195,8 @@ pub(crate) struct Words<'w> {
     pub(crate) is_sound: &'w dyn Fn(&str) -> bool,
 }
 
-/// For each way to match, a word; the flag says whether all ways were found.
+/// A word for each way in which the patterns can match a word together, and whether all such ways were
+/// found.
 pub(crate) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
     let Some(machine) = Machine::new(&words.patterns) else { return (Vec::new(), false) };
     let letters = alphabet(words);
@@ -237,7 +238,7 @@ pub(crate) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
                 let next = machine.step(set, letter);
                 let mut longer = word.clone();
                 longer.push(letter);
-                // Tried even where the set is known: the word that led there may not be sound.
+                // Also if these states were reached before: the word that did so may not be sound.
                 record(&next, &longer);
                 if seen.insert((next.clone(), letter == '/')) {
                     next_level.push((next, longer));
@@ -254,8 +255,8 @@ pub(crate) fn tell_apart(words: &Words<'_>) -> (Vec<String>, bool) {
     (order.iter().map(|matched| found[matched].clone()).collect(), true)
 }
 
-/// Adds to some names as many others for every way in which these patterns and the names can match
-/// together, and says whether all were found: two that are matched alike may have to differ.
+/// Adds to some names one more for every way in which these patterns can match a name, `copies` times
+/// over, as values that are matched alike may have to differ; says whether all ways were found.
 pub(crate) fn tell_names_apart(
     patterns: &[Pattern],
     names: &mut Vec<String>,

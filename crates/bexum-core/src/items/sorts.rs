@@ -98,7 +98,8 @@ pub(crate) fn sorts(
 /// Most declared things below a scope that its items are told apart from one by one.
 const MOST_IN_THE_WAY: usize = 64;
 
-/// All that tells items apart, as patterns of letters below the scope, each with what stands before.
+/// All that tells items apart, as patterns over the letters of their paths below the scope, each with
+/// the text that stands before it.
 fn letters(
     names: &mut Names<'_, '_>,
     unknowns: &Unknowns,
@@ -111,7 +112,7 @@ fn letters(
         let spelled = names.spelled(pattern).into_iter();
         found.extend(spelled.map(|letters| (letters, above.clone())));
     }
-    // The last segment: after any `/`, and none later.
+    // A name is what stands behind the last `/`.
     let last = |name: Pattern| {
         let slash = [Piece::Any, Piece::Text("/".to_owned())];
         (slash.into_iter().chain(in_segment(name)).collect(), String::new())
@@ -134,9 +135,9 @@ fn letters(
     found.into_iter().unzip()
 }
 
-/// Whether letters, and the order of integers, tell all items apart. A value that is read as an
-/// address or a time, or compared with another by its order: which of these a pattern fits that tells
-/// parts of a name apart is more than words can tell.
+/// Whether the letters of a path, and the order of integers in it, are all that tells items apart. They
+/// are not where a name is read as an address or a time, or compared with another by order, while some
+/// pattern looks at parts of it: then nobody knows which of these values the pattern matches.
 fn are_told_by_letters(unknowns: &Unknowns, asked: &[Clause<'_>]) -> bool {
     let is_in_parts =
         |part: &SegmentPart<Reference>| matches!(part, SegmentPart::Star | SegmentPart::Brace(_));
@@ -155,14 +156,14 @@ fn are_told_by_letters(unknowns: &Unknowns, asked: &[Clause<'_>]) -> bool {
         && (!fits_parts || domains.into_iter().all(ValueDomain::is_told_by_words))
 }
 
-/// Whether every number in a path is one of 64 bits: a longer one stands for no value.
+/// Whether every number in a path fits into 64 bits: a longer one is no attribute's value.
 fn has_no_endless_number(path: &str) -> bool {
     const LONGEST: usize = "9223372036854775807".len();
     let runs = path.split(|letter: char| !letter.is_ascii_digit());
     runs.filter(|run| run.len() >= LONGEST).all(|run| run.parse::<i64>().is_ok())
 }
 
-/// Whether a brace may be filled with what nobody knows.
+/// Whether a brace may stand for a value that nobody gave.
 fn is_open(context: &EvalContext<'_>, brace: &Brace<Reference>) -> bool {
     let mut is_open = false;
     context.alternatives(brace, &mut |text| is_open |= text.is_none());

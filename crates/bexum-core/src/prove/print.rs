@@ -33,7 +33,7 @@ impl Print {
         what.hash(&mut Keep(&mut self.0));
     }
 
-    /// Puts in so many things, so that what follows is none of them.
+    /// Puts in how many things follow, so that what comes after them cannot be taken for one of them.
     fn put_each(&mut self, all: impl Iterator<Item = impl Hash>) {
         all.for_each(|one| self.put((true, one)));
         self.put(false);

@@ -2,9 +2,10 @@
 //!
 //! Conditions compare attributes with constants, with what the estate says, and with each other.
 //! Two values that every such comparison answers alike are one value to the estate; so the values
-//! named in comparisons, their neighbours, one that occurs nowhere and `absent` are enough, for
-//! attributes that are compared with each other as many of each as there are attributes. Where
-//! that cannot be made complete, it is said.
+//! named in comparisons, one in each gap between them, one that occurs nowhere and `absent` are
+//! enough. Attributes that are compared with each other may have to differ where all else treats them
+//! alike: for them there are as many values of each sort as there are such attributes. Where this is
+//! not all there is, the answer says so.
 
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};
@@ -28,11 +29,11 @@ use crate::time::Time;
 use crate::truth::Truth;
 use crate::vocabulary::{AttributeRule, ValueType};
 
-/// Letters of a segment beyond which its parts are not tried in a brace's place.
+/// The longest segment, in letters, of which the parts are tried in a brace's place.
 const MOST_LETTERS: usize = 48;
-/// Values of one list attribute.
+/// Most lists that are tried as values of one attribute.
 const MOST_LISTS: usize = 2_000;
-/// Attributes compared with each other beyond which no words are sought for each of them.
+/// Most attributes compared with each other of which each is given words of its own.
 pub(crate) const MOST_WORDS_EACH: usize = 4;
 
 /// What a set of attributes that are compared with each other is compared with.
@@ -47,12 +48,12 @@ pub(crate) struct ValueDomain {
     is_ordered: bool,
     /// Whether two of its attributes are compared by their order.
     orders_its_own: bool,
-    /// Whether it stands on either side of `within`, so that a text that is an address is read.
+    /// Whether it stands on either side of `within`, where a text is read as an address if it is one.
     pub(super) reads_addresses: bool,
-    /// Whether ranges that nobody gave are among what is asked about, so that two addresses that no
-    /// known range tells apart may be.
+    /// Whether a range that nobody gave is asked about: it may hold one of two addresses that all
+    /// known ranges treat alike.
     pub(super) open_ranges: bool,
-    /// Whether it is compared with a time, so that a text that is one is read.
+    /// Whether it is compared with a time, where a text is read as a time if it is one.
     reads_times: bool,
     /// Whether it is put into a path.
     in_brace: bool,

@@ -55,14 +55,14 @@ pub(super) fn judge<'e>(
     found
 }
 
-/// Searches of one principal and one law that meet a limit after its steps are spent, before no
-/// more are tried: the law is not decided whatever the others say, save that one might break it.
+/// Most searches for one principal and one law that are made once the steps for them are spent. The law
+/// is not decided by then; the others could only show that it is broken.
 const MOST_LIMITED: usize = 200;
 
-/// A role to take up, or none, and while it brings the same.
+/// A role to take up, or none, and a stretch of time in which it brings the same.
 type Taken<'e> = Option<(RoleId, Rc<RoleClosure<'e>>)>;
 
-/// A part of the tree, and all that is granted somewhere in it by what is attached at its top.
+/// A part of the tree, and the actions that something attached at its top grants somewhere in it.
 type Granted = (Range<usize>, ActionSet);
 
 /// All that grants somebody anything: for each role taken up, or for none, the parts of the tree

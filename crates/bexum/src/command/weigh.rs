@@ -67,6 +67,8 @@ struct UnlistedTurn {
     first: Option<OpenedCell>,
     /// Below what not all items were told apart when that was looked for.
     not_told: Option<String>,
+    /// Whether it was looked for.
+    is_searched: bool,
 }
 
 impl UnlistedTurn {
@@ -143,12 +145,13 @@ pub(super) fn weigh<T>(
     let is_told = typed.format != ImpactFormat::Csv && !changes.is_empty();
     if !turns.gained && (is_told || asks_for(typed, FailOn::Gained)) {
         let (first, limited) = first_opened(&comparison, &wanted);
-        turns.unlisted[0] = UnlistedTurn { first, not_told: not_told(limited) };
+        turns.unlisted[0] = UnlistedTurn { first, not_told: not_told(limited), is_searched: true };
         turns.gained = turns.unlisted[0].is_any();
     }
     if !turns.lost && (is_told || asks_for(typed, FailOn::Lost)) {
         let (first, [after, before]) = first_opened(&comparison.turned(), &wanted);
-        turns.unlisted[1] = UnlistedTurn { first, not_told: not_told([before, after]) };
+        let not_told = not_told([before, after]);
+        turns.unlisted[1] = UnlistedTurn { first, not_told, is_searched: true };
         turns.lost = turns.unlisted[1].is_any();
     }
     let in_log = match typed.log.is_empty() {
@@ -217,6 +220,7 @@ impl Weighed<'_> {
             unlisted: self.turns.unlisted.each_ref().map(|turn| Unlisted {
                 first: turn.first.as_ref().map(|cell| (cell, self.has_row(cell))),
                 not_told: turn.not_told.as_deref(),
+                is_searched: turn.is_searched,
             }),
             roles: self.roles,
             turned: &self.turned,

@@ -291,14 +291,15 @@ impl<'t> Told<'t> {
         let not_told = self.unlisted.iter().find_map(|turn| turn.not_told);
         if !self.cells.is_empty() {
             let [gained, lost] = self.unlisted.each_ref();
-            let answer = answer_with(self.cells, [gained.answer(&GAINS), lost.answer(&LOSES)]);
+            let answer =
+                answer_with(self.cells, [Some(gained.answer(&GAINS)), Some(lost.answer(&LOSES))]);
             return match not_told {
                 None => answer,
                 Some(where_not) => format!("{answer}; not all is decided: {where_not}"),
             };
         }
         if self.renamed.1 > 0 {
-            return "access is the same, under other names".to_owned();
+            return "access is the same in what is listed, under other names".to_owned();
         }
         let what = if self.is_narrowed { "nothing that was asked about" } else { "no access" };
         match (self.unlisted.iter().find_map(|turn| turn.first), not_told) {
@@ -454,24 +455,32 @@ pub(crate) struct Unlisted<'t> {
     pub(crate) first: Option<(&'t OpenedCell, bool)>,
     /// Below what not all items were told apart when that was looked for.
     pub(crate) not_told: Option<&'t str>,
+    /// Whether that was looked for: it is not where cells tell it, which may all be told as a new name.
+    pub(crate) is_searched: bool,
 }
 
 impl Unlisted<'_> {
-    /// What is said of nobody, if more is to be said than that.
-    fn answer(&self, verb: &Verb) -> Option<String> {
+    /// What is said where no cell is told.
+    fn answer(&self, verb: &Verb) -> String {
+        if !self.is_searched {
+            return format!("nobody {} anything in what is listed", verb.one);
+        }
         if let Some((cell, is_later)) = self.first {
             let sure =
                 if cell.is_decided { verb.one.to_owned() } else { format!("may {}", verb.many) };
-            return Some(format!(
+            return format!(
                 "nobody {} anything {}{} {sure} at least {} on {}",
                 verb.one,
                 when(is_later),
                 asker(cell),
                 cell.action,
                 cell.place
-            ));
+            );
         }
-        self.not_told.map(|_| verb.of_nobody_known())
+        match self.not_told {
+            Some(_) => verb.of_nobody_known(),
+            None => format!("nobody {} anything", verb.one),
+        }
     }
 }
 
@@ -505,14 +514,14 @@ impl Verb {
     }
 }
 
-/// Who gains and who loses how much.
+/// Who gains and who loses how much, as far as it is listed: of nobody else anything is said.
 pub(super) fn answer_of(cells: &Changes) -> String {
     answer_with(cells, [None, None])
 }
 
 /// The same, with what is to be said where nobody gains, and where nobody loses anything.
 fn answer_with(cells: &Changes, of_nobody: [Option<String>; 2]) -> String {
-    let side = |gain: bool, verb: &Verb, of_nobody: Option<String>| {
+    let side = |gain: bool, verb: &Verb, of_nobody: Option<String>| -> Option<String> {
         let cells = cells.only(|change| if gain { change.is_new_gain() } else { change.is_lost });
         let others = cells.count(|change| !change.is_decided);
         let cells = cells.only(|change| change.is_decided);
@@ -525,19 +534,17 @@ fn answer_with(cells: &Changes, of_nobody: [Option<String>; 2]) -> String {
             n => (n, ("principal", "principals")),
         };
         match (count, others) {
-            (0, 0) => {
-                return of_nobody.unwrap_or_else(|| format!("nobody {} anything", verb.one));
-            }
-            (0, _) => return verb.of_nobody_known(),
+            (0, 0) => return of_nobody,
+            (0, _) => return Some(verb.of_nobody_known()),
             _ => {}
         }
-        format!(
+        Some(format!(
             "{} {} {} in {}",
             counted(count, noun),
             if count == 1 { verb.one } else { verb.many },
             counted(cells.actions().len(), ("action", "actions")),
             counted(cells.rows(), ("place", "places")),
-        )
+        ))
     };
     let more = match cells.count(|change| !change.is_decided) {
         0 => String::new(),
@@ -549,8 +556,9 @@ fn answer_with(cells: &Changes, of_nobody: [Option<String>; 2]) -> String {
         n => format!("; {n} can do in another session what they could do before"),
     };
     let [nobody_gains, nobody_loses] = of_nobody;
-    let gains = side(true, &GAINS, nobody_gains);
-    format!("{gains}, {}{held}{more}", side(false, &LOSES, nobody_loses))
+    let sides = [side(true, &GAINS, nobody_gains), side(false, &LOSES, nobody_loses)];
+    let sides = sides.into_iter().flatten().collect::<Vec<_>>().join(", ");
+    format!("{sides}{held}{more}")
 }
 
 /// Everybody once: by themselves, or else with the roles that they have to take up.

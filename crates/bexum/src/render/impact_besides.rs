@@ -39,7 +39,7 @@ impl InOther {
     /// The circumstances, and the answer in these.
     pub(super) fn answer(&self) -> String {
         match self.changes.is_empty() {
-            true => format!("with {}: nothing changes at this moment", self.options),
+            true => format!("with {}: nothing that is listed changes at this moment", self.options),
             false => format!("with {}: {}", self.options, answer_of(&self.changes)),
         }
     }
