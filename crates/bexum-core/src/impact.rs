@@ -11,6 +11,7 @@ mod facts;
 mod held;
 mod later;
 mod opens;
+mod people;
 mod place_classes;
 mod places;
 mod renamed;

@@ -496,7 +496,12 @@ fn what_is_asked_badly_is_told() {
             &[],
             "x.csv:2: `attributes.site` is declared as a string, one of 'mesa'",
         ),
-        ("user,attributes.other\nu,x\n", &[], "not declared"),
+        ("user,attributes.other\nu,x\n", &[], "the mapping: `attributes.other` is not declared"),
+        (
+            "user,attributes.sites\nu,x\n",
+            &[],
+            "  the mapping: `attributes.sites` is not declared\n  help: did you mean `attributes.site`?",
+        ),
         ("user\nu\n", &["--map", "rank"], "has no `=`"),
         ("user\nu\n", &["--map", "rank=level"], "fills no key"),
         ("user\nu\n", &["--map", "rank=name", "--map", "rank=manager"], "given twice"),

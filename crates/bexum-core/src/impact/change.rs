@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashSet;
 
+use super::people;
 use super::same_files::SameFiles;
 use super::touches::{attributes, subject_id};
 use crate::estate::Estate;
@@ -13,7 +14,7 @@ use crate::expectation::Duty;
 use crate::id::{KindId, PolicyId, ScopeId, StatementId};
 use crate::origin::Origin;
 use crate::policy::Statement;
-use crate::principal::{Identity, Imported, Membership, Principal, Subject};
+use crate::principal::{Identity, Membership, Principal, Subject, User};
 use crate::time::Window;
 
 /// Something of an estate that can be new, gone or otherwise.
@@ -140,7 +141,7 @@ impl Difference {
 }
 
 /// Whether what stands at a place is looked at.
-type IsLookedAt<'l> = &'l dyn Fn(Origin) -> bool;
+pub(super) type IsLookedAt<'l> = &'l dyn Fn(Origin) -> bool;
 
 /// What differs between two estates. Order, file and what is written out though it is the default
 /// are no difference (spec-work section 7.4). What stands in files that are the same is not looked
@@ -185,33 +186,61 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
     let [old_ties, new_ties] = ties;
     old.extend(old_ties.into_iter().map(with_keys));
     new.extend(new_ties.into_iter().map(with_keys));
-    let mut found = Vec::new();
-    let is_gone = old.keys().any(|thing| !new.contains_key(thing));
-    let may_be_other = is_gone && new.keys().any(|thing| !old.contains_key(thing));
-    let says = |keys: &Vec<(&str, String)>| match may_be_other {
-        true => text(keys),
-        false => String::new(),
-    };
-    for (thing, (origin, keys)) in std::mem::take(&mut old) {
-        let (after, keys, says) = match new.remove(&thing) {
-            None => (None, Vec::new(), says(&keys)),
-            Some((_, same)) if same == keys => continue,
-            Some((origin, others)) => {
-                let differing = keys.iter().zip(&others).filter(|(one, other)| one != other);
-                (Some(origin), differing.map(|((key, _), _)| *key).collect(), String::new())
-            }
-        };
-        found.push(Difference { thing, keys, before: Some(origin), after, says });
+    let users = people::differing([before, after], is_looked_at);
+    let is_gone = old.keys().any(|thing| !new.contains_key(thing))
+        || users.iter().any(|[_, after]| after.is_none());
+    let is_new = new.keys().any(|thing| !old.contains_key(thing))
+        || users.iter().any(|[before, _]| before.is_none());
+    let may_be_other = is_gone && is_new;
+    let mut found: Vec<Difference> = Vec::new();
+    for (thing, one) in std::mem::take(&mut old) {
+        let other = new.remove(&thing);
+        found.extend(difference(thing, [Some(one), other], may_be_other));
     }
-    found.extend(new.into_iter().map(|(thing, (origin, keys))| Difference {
-        thing,
-        keys: Vec::new(),
-        before: None,
-        after: Some(origin),
-        says: says(&keys),
-    }));
+    let new = new.into_iter();
+    found.extend(new.filter_map(|(thing, one)| difference(thing, [None, Some(one)], may_be_other)));
+    for user in users {
+        // Of one that is new or gone nothing is told, unless it may be another by a new name.
+        let is_read = may_be_other || user.iter().all(Option::is_some);
+        let keys = |estate: &Estate, user: &User| match is_read {
+            true => people::keys(estate, user),
+            false => Vec::new(),
+        };
+        let of = |estate: &Estate, user: Option<&User>| {
+            user.map(|user| (user.identity.origin, keys(estate, user)))
+        };
+        let sides = [of(before, user[0]), of(after, user[1])];
+        if let Some(name) =
+            user.into_iter().flatten().map(|user| user.identity.name.to_string()).next()
+        {
+            found.extend(difference(Thing::User(name), sides, may_be_other));
+        }
+    }
     found.sort_by_cached_key(|one| one.thing.to_string());
     found
+}
+
+/// How something differs between two estates, by its keys in each that has it; `None` where it does not.
+fn difference(
+    thing: Thing,
+    [before, after]: [Option<Keys>; 2],
+    may_be_other: bool,
+) -> Option<Difference> {
+    let says = |keys: &[(&str, String)]| match may_be_other {
+        true => text(&keys),
+        false => String::new(),
+    };
+    let (keys, says) = match (&before, &after) {
+        (Some((_, one)), Some((_, other))) if one == other => return None,
+        (Some((_, one)), Some((_, other))) => {
+            let differing = one.iter().zip(other).filter(|(one, other)| one != other);
+            (differing.map(|((key, _), _)| *key).collect(), String::new())
+        }
+        (Some((_, keys)), None) | (None, Some((_, keys))) => (Vec::new(), says(keys)),
+        (None, None) => return None,
+    };
+    let [before, after] = [before, after].map(|side| side.map(|(origin, _)| origin));
+    Some(Difference { thing, keys, before, after, says })
 }
 
 fn things(estate: &Estate, differs: IsLookedAt<'_>) -> BTreeMap<Thing, Keys> {
@@ -242,17 +271,6 @@ fn things(estate: &Estate, differs: IsLookedAt<'_>) -> BTreeMap<Thing, Keys> {
         let keys = vec![("keys", preset.says.clone())];
         all.insert(Thing::Preset(preset.name.clone()), (preset.origin, keys));
     }
-    for user in estate.users.iter().filter(|user| differs(user.identity.origin)) {
-        let manager = user.manager.map(|id| estate.principal_id(Principal::User(id)));
-        let mut keys = of_identity(estate, &user.identity);
-        keys.extend([
-            ("enabled", text(&user.enabled)),
-            ("manager", text(&manager)),
-            ("full-name", text(&user.full_name)),
-            ("source", source(&user.imported)),
-        ]);
-        all.insert(Thing::User(user.identity.name.to_string()), (user.identity.origin, keys));
-    }
     for group in estate.groups.iter().filter(|group| differs(group.identity.origin)) {
         let owners = group.owners.as_ref().map(|owners| {
             let name = |id: &_| estate.principal_id(Principal::User(*id));
@@ -269,7 +287,7 @@ fn things(estate: &Estate, differs: IsLookedAt<'_>) -> BTreeMap<Thing, Keys> {
             ("owners", text(&owners)),
             ("join", text(&group.join)),
             ("asks", text(&asks)),
-            ("source", source(&group.imported)),
+            ("source", people::source(&group.imported)),
         ]);
         all.insert(Thing::Group(group.identity.name.to_string()), (group.identity.origin, keys));
     }
@@ -508,7 +526,7 @@ fn rules(estate: &Estate, differs: IsLookedAt<'_>, all: &mut BTreeMap<Thing, Key
     }
 }
 
-fn text(of: &impl Debug) -> String {
+pub(super) fn text(of: &impl Debug) -> String {
     format!("{of:?}")
 }
 
@@ -540,16 +558,12 @@ fn catalogue(estate: &Estate, differs: IsLookedAt<'_>, all: &mut BTreeMap<Thing,
     }
 }
 
-fn of_identity(estate: &Estate, identity: &Identity) -> Vec<(&'static str, String)> {
+pub(super) fn of_identity(estate: &Estate, identity: &Identity) -> Vec<(&'static str, String)> {
     vec![
         ("place", text(&identity.place.map(|place| &estate.scope(place).path))),
         ("attributes", text(&attributes(estate, &identity.attributes))),
         ("about", text(&identity.about)),
     ]
-}
-
-fn source(imported: &Imported) -> String {
-    text(&(&imported.source, &imported.source_id))
 }
 
 fn members(estate: &Estate, list: &[Membership]) -> Vec<String> {

@@ -186,6 +186,17 @@ impl Importing<'_> {
             if !is_name || is_reserved(head) {
                 let message = format!("`attributes.{name}` is nothing that a user can have");
                 self.complain("the mapping", message, None);
+                continue;
+            }
+            // Said once, and not of everybody in the files.
+            let declared = &self.estate.vocabulary.who;
+            if declared.is_closed() && declared.get(name).is_none() {
+                let hint = match declared.nearest(name) {
+                    Some(near) => format!("did you mean `attributes.{near}`?"),
+                    None => "declare it in `[attributes.who]`, or leave it out".into(),
+                };
+                let message = format!("`attributes.{name}` is not declared");
+                self.complain("the mapping", message, Some(&hint));
             }
         }
     }
