@@ -503,3 +503,37 @@ fn the_calendar_ends_with_the_year_9999_in_utc() {
     assert_eq!(outside.code, Some(2));
     assert!(outside.err.contains("years 0001 to 9999"), "{}", outside.err);
 }
+
+/// What neither a scope nor anything above it bears is not set there, for certain; an item may bear it by
+/// itself, which only the request can say (spec section 4).
+#[test]
+fn what_a_scope_does_not_bear_is_not_set() {
+    let estate = |account: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['file']\n[kind.file]\nobserve = ['read']\n[account.w]\nattributes = {{ {account} }}\n[resource.'w/s']\nkind = 'store'\n[user.u]\n[[policy.p.allow]]\ndo = '*'\n[[policy.p.deny]]\ndo = '*'\nwhen = 'target.mark is set'\n[[policy.q.allow]]\ndo = '*'\nwhen = 'target.mark is not set'\n[[attach]]\npolicy = 'POLICY'\nto = 'user:u'\nat = 'w'\n"
+        )
+    };
+    for policy in ["p", "q"] {
+        for (account, of_scope, of_item) in [
+            ("", "allow", "depends"),
+            ("mark = 'm'", "deny", "deny"),
+            ("other = 'm'", "allow", "depends"),
+        ] {
+            let folder =
+                Folder::new().with("bexum.toml", estate(account).replace("POLICY", policy));
+            let code = |args: &[&str]| folder.run(&[&["ask", "user:u"], args].concat()).code;
+            let is_denied = i32::from(of_scope == "deny");
+            assert_eq!(code(&["store.list", "w/s"]), Some(is_denied), "{policy} {account}");
+            // Of an item that is asked about, all is known that is said of it.
+            assert_eq!(code(&["file.read", "w/s/x"]), Some(is_denied), "{policy} {account}");
+            let marked = ["file.read", "w/s/x", "--item", "mark=m"];
+            assert_eq!(code(&marked), Some(1), "{policy} {account}");
+            let csv = folder.run(&["reach", "user:u", "--format", "csv"]).out;
+            for (row, outcome) in [("w/s,store.list", of_scope), ("w/s/**,file.read", of_item)] {
+                let is_there = csv.contains(&format!("user:u,,{row},{outcome}\n"));
+                assert_eq!(is_there, outcome != "deny", "{policy} {account} {row}: {csv}");
+                assert!(outcome != "deny" || !csv.contains(&format!(",{row},")), "{csv}");
+            }
+        }
+    }
+}

@@ -350,6 +350,30 @@ mod tests {
         assert_eq!(found, ["/x", "/b", "/x/x", "/a/x", "/run", "/x/run", "/a/run"]);
     }
 
+    /// Whether a range of integers holds a text.
+    fn taken_by(from: Option<i64>, to: Option<i64>) -> impl Fn(&str) -> bool {
+        let machine = Machine::new(&[vec![Piece::Integer(from, to)]]).expect("a small machine");
+        move |text| {
+            let start = machine.settle(vec![machine.starts[0]]);
+            let end = text.chars().fold(start, |set, letter| machine.step(&set, letter));
+            machine.matched(&end)[0]
+        }
+    }
+
+    #[test]
+    fn a_range_of_one_integer_holds_it_and_no_other() {
+        for n in [i64::MIN, -100, -99, -10, -1, 0, 1, 9, 10, 99, 100, 12_345, i64::MAX] {
+            let takes = taken_by(Some(n), Some(n));
+            assert!(takes(&n.to_string()), "{n}");
+            for other in [n.wrapping_sub(1), n.wrapping_add(1), n.wrapping_mul(10)] {
+                assert!(other == n || !takes(&other.to_string()), "{other} in {n}..={n}");
+            }
+            let (after, before) = (n.checked_add(1).or(Some(n)), n.checked_sub(1).or(Some(n)));
+            let none = taken_by(after, before);
+            assert!(!none(&n.to_string()), "{n} between what is after it and what is before it");
+        }
+    }
+
     proptest::proptest! {
         #[test]
         fn a_range_of_integers_holds_what_lies_in_it(
@@ -359,12 +383,7 @@ mod tests {
         ) {
             let (least, most) = (ends[0].min(ends[1]), ends[0].max(ends[1]));
             let (from, to) = ((open & 1 == 0).then_some(least), (open & 2 == 0).then_some(most));
-            let machine = Machine::new(&[vec![Piece::Integer(from, to)]]).expect("a small machine");
-            let takes = |text: &str| {
-                let start = machine.settle(vec![machine.starts[0]]);
-                let end = text.chars().fold(start, |set, letter| machine.step(&set, letter));
-                machine.matched(&end)[0]
-            };
+            let takes = taken_by(from, to);
             let beside = [least - 1, least, least + 1, most - 1, most, most + 1, 0, i64::MAX, i64::MIN];
             for n in tried.into_iter().chain(beside) {
                 let is_in = from.is_none_or(|from| from <= n) && to.is_none_or(|to| n <= to);
