@@ -500,7 +500,7 @@ fn what_is_asked_badly_is_told() {
         (
             "user,attributes.sites\nu,x\n",
             &[],
-            "  the mapping: `attributes.sites` is not declared\n  help: did you mean `attributes.site`?",
+            "error: the mapping: `attributes.sites` is not declared\n  help: did you mean `attributes.site`?",
         ),
         ("user\nu\n", &["--map", "rank"], "has no `=`"),
         ("user\nu\n", &["--map", "rank=level"], "fills no key"),
