@@ -537,3 +537,23 @@ fn what_a_scope_does_not_bear_is_not_set() {
         }
     }
 }
+
+/// Somebody in more groups than most people are: each of them counts, and no other.
+#[test]
+fn each_of_very_many_groups_counts() {
+    let mut estate = "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\n[account.w]\n[user.u]\n[user.v]\n[[policy.p.allow]]\ndo = '*'\n".to_owned();
+    for i in 0..60 {
+        let member = if i % 2 == 0 { "user:u" } else { "user:v" };
+        estate += &format!(
+            "[resource.'w/s{i:02}']\nkind = 'store'\n[group.g{i:02}]\nmembers = ['{member}']\n[[attach]]\npolicy = 'p'\nto = 'group:g{i:02}'\nat = 'w/s{i:02}'\n"
+        );
+    }
+    let folder = Folder::new().with("bexum.toml", estate);
+    for i in 0..60 {
+        let store = format!("w/s{i:02}");
+        let code = folder.run(&["ask", "user:u", "store.list", &store]).code;
+        assert_eq!(code, Some(i % 2), "{store}");
+    }
+    let csv = folder.run(&["reach", "user:u", "--format", "csv"]).out;
+    assert_eq!(csv.lines().count(), 31, "{csv}");
+}
