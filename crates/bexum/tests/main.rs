@@ -1,6 +1,7 @@
 //! The built program, driven on files in temporary folders.
 
 mod ask;
+mod attributes;
 mod by;
 mod by_own;
 mod claims;
