@@ -62,53 +62,61 @@ enum Comes {
 }
 use Comes::{False, True, Undecided};
 
-/// Asks two questions of every row, since an answer alone does not tell false from undecided: an allow
-/// `when` the condition holds and an allow `when` it does not.
-fn check(rows: &[(&str, Value, Comes)]) {
+/// An estate with two actions for every condition on things of every kind: one allowed `when` the condition
+/// holds, one `when` it does not.
+fn asking<'c>(conditions: impl Iterator<Item = &'c str> + Clone) -> Folder {
+    let names = (0..conditions.clone().count()).flat_map(|i| [format!("is{i}"), format!("not{i}")]);
+    let verbs = format!("observe = {:?}\n", names.collect::<Vec<_>>());
     let mut estate = ESTATE.to_owned();
-    let kinds =
-        ["account", "subscription", "user", "group", "role", "store", "namespace", "file", "sheet"];
-    for kind in kinds {
-        if !estate.contains(&format!("[kind.{kind}]\n")) {
-            estate += &format!("[kind.{kind}]\n");
+    for kind in
+        ["account", "subscription", "user", "group", "role", "store", "namespace", "file", "sheet"]
+    {
+        let table = format!("[kind.{kind}]\n");
+        match estate.contains(&table) {
+            true => estate = estate.replace(&table, &format!("{table}{verbs}")),
+            false => estate += &format!("{table}{verbs}"),
         }
-        let verbs: Vec<String> =
-            (0..rows.len()).flat_map(|i| [format!("\"is{i}\""), format!("\"not{i}\"")]).collect();
-        let verbs = format!("[kind.{kind}]\nobserve = [{}]\n", verbs.join(", "));
-        estate = estate.replace(&format!("[kind.{kind}]\n"), &verbs);
     }
-    for (i, (condition, ..)) in rows.iter().enumerate() {
+    for (i, condition) in conditions.enumerate() {
         estate += &format!(
             "[[policy.p{i}.allow]]\ndo = \"*.is{i}\"\nwhen = \"{condition}\"\n\
              [[policy.p{i}.allow]]\ndo = \"*.not{i}\"\nwhen = \"not ({condition})\"\n\
              [[attach]]\npolicy = \"p{i}\"\nto = \"everyone\"\nat = \"v\"\n"
         );
     }
-    let folder = Folder::new().with("bexum.toml", estate);
-    let questions: Vec<Value> = rows
-        .iter()
-        .enumerate()
-        .flat_map(|(i, (_, request, _))| {
-            ["is", "not"].map(|verb| {
-                let mut request = request.clone();
-                let kind = request["kind"].take();
-                request.as_object_mut().expect("a table").remove("kind");
-                request["does"] = json!(format!("{}.{verb}{i}", kind.as_str().expect("a kind")));
-                request
-            })
-        })
-        .collect();
-    let input: String = questions.iter().map(|one| format!("{one}\n")).collect();
-    for how in [&["replay", "--at-time", NOW][..], &["replay", "--at-time", NOW, "--why"]] {
-        let run = folder.run_with(how, &input);
-        assert_eq!(run.code, Some(0), "{}", run.err);
-        let granted: Vec<bool> = run
-            .out
-            .lines()
-            .map(|line| {
-                let answer: Value = serde_json::from_str(line).expect("JSON");
-                let reason = answer["reason"].as_str().unwrap_or_else(|| panic!("{line}"));
-                assert!(["granted", "not-granted"].contains(&reason), "{line}");
+    Folder::new().with("bexum.toml", estate)
+}
+
+/// The answers to requests of which each asks for a verb on a kind, one after the other.
+fn answers(
+    folder: &Folder,
+    requests: impl Iterator<Item = (Value, String)>,
+    how: &[&str],
+) -> Vec<Value> {
+    let mut input = String::new();
+    for (mut request, verb) in requests {
+        let kind = request["kind"].as_str().expect("a kind").to_owned();
+        request.as_object_mut().expect("a table").remove("kind");
+        request["does"] = json!(format!("{kind}.{verb}"));
+        input += &format!("{request}\n");
+    }
+    let run = folder.run_with(&[&["replay", "--at-time", NOW], how].concat(), &input);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    run.out.lines().map(|line| serde_json::from_str(line).expect("JSON")).collect()
+}
+
+/// Asks two questions of every row, since one answer alone does not tell false from undecided.
+fn check(rows: &[(&str, Value, Comes)]) {
+    let folder = asking(rows.iter().map(|(condition, ..)| *condition));
+    for how in [&[][..], &["--why"]] {
+        let requests = rows.iter().enumerate().flat_map(|(i, (_, request, _))| {
+            ["is", "not"].map(|verb| (request.clone(), format!("{verb}{i}")))
+        });
+        let granted: Vec<bool> = answers(&folder, requests, how)
+            .iter()
+            .map(|answer| {
+                let reason = answer["reason"].as_str().unwrap_or_else(|| panic!("{answer}"));
+                assert!(["granted", "not-granted"].contains(&reason), "{answer}");
                 reason == "granted"
             })
             .collect();
@@ -121,6 +129,39 @@ fn check(rows: &[(&str, Value, Comes)]) {
             };
             assert_eq!(got, *expected, "{condition} for {request}, {how:?}");
         }
+    }
+}
+
+/// What an explanation says of an attribute, wherever in it that stands.
+fn seen(answer: &Value, attribute: &str) -> Option<Value> {
+    match answer {
+        Value::Object(table) if table.get("attribute") == Some(&json!(attribute)) => {
+            Some(answer.clone())
+        }
+        Value::Object(table) => table.values().find_map(|part| seen(part, attribute)),
+        Value::Array(list) => list.iter().find_map(|part| seen(part, attribute)),
+        _ => None,
+    }
+}
+
+/// Checks what explanations say of attributes: what each is, and where that was found.
+fn check_seen(rows: &[(&str, Value, Value, &str)]) {
+    let conditions: Vec<String> = rows.iter().map(|(one, ..)| format!("{one} is set")).collect();
+    let folder = asking(conditions.iter().map(String::as_str));
+    for (i, (attribute, request, value, from)) in rows.iter().enumerate() {
+        let text = |key: &str| request[key].as_str().expect("a text");
+        let (who, does, on) = (text("who"), format!("{}.not{i}", text("kind")), text("on"));
+        let item = request["item"].as_object().into_iter().flatten();
+        let item: Vec<String> = item.map(|(key, value)| format!("--item={key}={value}")).collect();
+        let given = request.get("given").cloned().unwrap_or_else(|| json!({}));
+        let mut args = vec!["ask", who, &does, on, "--format", "json", "--given-from", "-"];
+        args.extend(["--at-time", NOW]);
+        args.extend(item.iter().map(String::as_str));
+        let run = folder.run_with(&args, &given.to_string());
+        let answer: Value =
+            serde_json::from_str(&run.out).unwrap_or_else(|_| panic!("{}", run.err));
+        let seen = seen(&answer, attribute).unwrap_or_else(|| panic!("{attribute}: {answer}"));
+        assert_eq!((&seen["value"], &seen["from"]), (value, &json!(from)), "{attribute} {request}");
     }
 }
 
@@ -294,5 +335,49 @@ fn of_the_circumstances() {
         ("given.mfa", given(json!({ "mfa": null })), False),
         ("given.tags overlaps ['b']", given(json!({ "tags": ["a", "b"] })), True),
         ("given.tags overlaps ['b']", given(json!({ "tags": [] })), False),
+    ]);
+}
+
+#[test]
+fn explanations_say_where_values_come_from() {
+    let store = |who: &str| of(who, "store", "v/s/store");
+    let at = |kind: &str, on: &str| of("user:sol", kind, on);
+    check_seen(&[
+        ("who.id", store("user:ines"), json!("user:ines"), "built-in"),
+        ("who.groups", store("user:ines"), json!(["crew"]), "built-in"),
+        ("who.roles", store("user:ines"), json!(["reducer", "second"]), "built-in"),
+        ("who.manager", store("user:ines"), json!("user:tomas"), "built-in"),
+        ("who.team", store("user:ines"), json!("imaging"), "user:ines"),
+        ("who.dev.os", store("user:ines"), json!("b"), "user:ines"),
+        ("who.team", store("resource:v/s/worker"), json!("blue"), "v/s"),
+        ("who.tier", store("resource:v/s/worker"), json!("top"), "v"),
+        ("target.kind", at("file", "v/s/store/x"), json!("file"), "built-in"),
+        ("target.team", at("store", "v/s/store"), json!("red"), "v/s/store"),
+        ("target.team", at("namespace", "v/s/space"), json!("blue"), "v/s"),
+        ("target.tier", at("file", "v/s/store/x"), json!("top"), "v"),
+        ("target.team", at("user", "v/s/ines"), json!("imaging"), "user:ines"),
+        ("target.team", at("group", "v/s/crew"), json!("blue"), "v/s"),
+        (
+            "target.mark",
+            with(at("file", "v/s/store/x"), "item", json!({ "mark": "m" })),
+            json!("m"),
+            "item",
+        ),
+        (
+            "target.members",
+            at("group", "v/s/crew"),
+            json!(["user:ines", "resource:v/s/worker", "group:inner"]),
+            "built-in",
+        ),
+        ("target.owners", at("group", "v/s/crew"), json!(["user:tomas"]), "built-in"),
+        ("target.join", at("group", "v/s/bare"), json!("closed"), "built-in"),
+        ("target.manager", at("user", "v/s/ines"), json!("user:tomas"), "built-in"),
+        (
+            "given.ticket",
+            with(store("user:sol"), "given", json!({ "ticket": 7 })),
+            json!(7),
+            "request",
+        ),
+        ("given.time", store("user:sol"), json!("2026-03-15T00:00:00Z"), "request"),
     ]);
 }
