@@ -221,7 +221,7 @@ impl EditInTurn<'_> {
         let Some(numbers) = numbers else {
             let read = load::read_sources(new_sources, problems);
             let read = read.map_err(|failure| unread(failure).unwrap_or_else(not_the_same))?;
-            if canonical(read.1.clone()) != canonical(wanted) {
+            if !declare_the_same(read.1.clone(), wanted) {
                 return Err(not_the_same());
             }
             (*sources, *declared) = read;
@@ -236,13 +236,19 @@ impl EditInTurn<'_> {
         take_files(declared, &numbers);
         let mut is_part = is.clone();
         is_part.name.clone_from(&to_be.name);
-        if wanted != *declared || canonical(is_part) != canonical(to_be) {
+        if wanted != *declared || !declare_the_same(is_part, to_be) {
             return Err(not_the_same());
         }
         join_files(declared, is);
         *sources = new_sources;
         Ok(files)
     }
+}
+
+/// Whether two declare the same, wherever and in whatever order; with many people both take their time.
+fn declare_the_same(one: Declarations, other: Declarations) -> bool {
+    let (one, other) = rayon::join(|| canonical(one), || canonical(other));
+    one == other
 }
 
 /// Texts that are good TOML, but declare what no estate may: that is what the edit asked for.

@@ -4,12 +4,13 @@
 //! before and after: where they differ, the file is changed there; what is gone is taken out, and
 //! what has no origin is new.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 
 use bexum_core::declaration::{Attachment, Ceiling, Declarations, Named};
 use bexum_core::edit::changed_words;
 use bexum_core::origin::{FileId, Origin, Spanned};
+use rayon::prelude::*;
 
 use super::document::{Document, Splice, key_text};
 use super::table::{Table, Thing};
@@ -117,6 +118,14 @@ impl<'s> Sync<'s> {
         self.files.entry(id).or_insert_with(|| FileEdit::new(&sources.get(id).text))
     }
 
+    /// Reads files that will be changed, on all cores: reading them is most of the work.
+    fn read_all(&mut self, ids: impl Iterator<Item = FileId>) {
+        let unread: BTreeSet<FileId> = ids.filter(|id| !self.files.contains_key(id)).collect();
+        let sources = self.sources;
+        let read = unread.into_par_iter().map(|id| (id, FileEdit::new(&sources.get(id).text)));
+        self.files.extend(read.collect::<Vec<_>>());
+    }
+
     fn done(self) -> Option<Vec<(PathBuf, String)>> {
         let Self { sources, mut files, new, wanted } = self;
         let ids: Vec<FileId> = (0..sources.iter().count()).map(|i| FileId(i as u32)).collect();
@@ -175,10 +184,16 @@ impl<'s> Sync<'s> {
     ) -> Option<()> {
         let known: HashMap<Origin, &Named<T>> =
             after.iter().map(|thing| (thing.name.origin, thing)).collect();
-        for old in before {
+        let new_of = |old: &Named<T>| known.get(&old.name.origin).copied();
+        let changed: Vec<(&Named<T>, Option<&Named<T>>)> = before
+            .iter()
+            .map(|old| (old, new_of(old)))
+            .filter(|(old, new)| *new != Some(*old))
+            .collect();
+        self.read_all(changed.iter().map(|(old, _)| old.name.origin.file));
+        for (old, new) in changed {
             let name = old.name.value.as_str();
-            match known.get(&old.name.origin) {
-                Some(new) if *new == old => {}
+            match new {
                 Some(new) => {
                     let file = self.file(old.name.origin.file);
                     let mut table = Table { file, path: vec![word(old), name], element: None };
