@@ -381,3 +381,37 @@ fn explanations_say_where_values_come_from() {
         ("given.time", store("user:sol"), json!("2026-03-15T00:00:00Z"), "request"),
     ]);
 }
+
+/// Of an item, `target.kind` is the kind in the action: what is worked out for all actions of a place at
+/// once has to keep the kinds apart, too.
+#[test]
+fn reach_tells_the_kinds_of_items_apart() {
+    let folder = Folder::new().with(
+        "bexum.toml",
+        "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['file', 'sheet', 'note']\n\
+         [kind.file]\nobserve = ['read', 'count']\n[kind.sheet]\nobserve = ['read']\n[kind.note]\nobserve = ['read']\n\
+         [account.w]\n[resource.'w/s']\nkind = 'store'\n[user.a]\n[user.b]\n[user.c]\n\
+         [[policy.files.allow]]\ndo = '*'\nwhen = \"target.kind = 'file'\"\n\
+         [[attach]]\npolicy = 'files'\nto = ['user:a', 'user:c']\nat = 'w'\n\
+         [[policy.no-sheets.allow]]\ndo = '*'\n\
+         [[policy.no-sheets.deny]]\ndo = '*'\nwhen = \"target.kind = 'sheet'\"\n\
+         [[attach]]\npolicy = 'no-sheets'\nto = 'user:b'\nat = 'w'\n\
+         [[policy.counted.deny]]\ndo = 'file.count'\nwhen = \"target.kind = 'file'\"\n\
+         [[attach]]\npolicy = 'counted'\nto = 'user:c'\nat = 'w'\n",
+    );
+    for (who, expected) in [
+        ("user:a", &["w/s/**,file.count", "w/s/**,file.read"][..]),
+        (
+            "user:b",
+            &["w/s,store.list", "w/s/**,file.count", "w/s/**,file.read", "w/s/**,note.read"],
+        ),
+        ("user:c", &["w/s/**,file.read"]),
+    ] {
+        let csv = folder.run(&["reach", who, "--format", "csv"]).out;
+        let mut rows: Vec<String> = csv.lines().skip(1).map(str::to_owned).collect();
+        rows.sort();
+        let expected: Vec<String> =
+            expected.iter().map(|row| format!("{who},,{row},allow")).collect();
+        assert_eq!(rows, expected);
+    }
+}

@@ -156,7 +156,7 @@ until = 2026-03-01T00:00:00Z
 
 /// Asks four ways, which must agree: a line of `replay`, one with `--why`, a question to `ask`, and
 /// the effective access of whoever asks.
-fn check(more: &str, cases: &[(Value, &str)]) {
+pub(crate) fn check(more: &str, cases: &[(Value, &str)]) {
     let folder = Folder::new().with("bexum.toml", format!("{CORNERS}\n{more}"));
     let input: String = cases.iter().map(|(request, _)| format!("{request}\n")).collect();
     let replay = |more: &[&str]| -> Vec<String> {
@@ -227,11 +227,11 @@ fn typed(request: &Value) -> (Vec<String>, String) {
     (args, given.to_string())
 }
 
-fn q(who: &str, does: &str, on: &str) -> Value {
+pub(crate) fn q(who: &str, does: &str, on: &str) -> Value {
     json!({ "who": who, "does": does, "on": on })
 }
 
-fn with(mut request: Value, field: &str, value: Value) -> Value {
+pub(crate) fn with(mut request: Value, field: &str, value: Value) -> Value {
     request[field] = value;
     request
 }

@@ -21,6 +21,7 @@ mod import;
 mod laws;
 mod mishaps;
 mod order;
+mod over_time;
 mod prove;
 mod reach;
 mod replay;

@@ -110,3 +110,31 @@ impl ActionIndex {
         self.listed_of(policy, effect).iter().copied().filter(move |id| has(row, id.index()))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::{Rows, has};
+    use crate::catalogue::ActionSet;
+    use crate::id::ActionId;
+
+    /// So many that the bits of one action take several words.
+    #[test]
+    fn every_thing_has_its_bit() {
+        let (actions, things) = (7, 150);
+        let names = |thing: usize, action: usize| thing * 31 % 11 < 4 && (thing + action) % 3 != 1;
+        let sets: Vec<ActionSet> = (0..things)
+            .map(|thing| {
+                let mut set = ActionSet::with_capacity(actions);
+                set.extend((0..actions).filter(|action| names(thing, *action)));
+                set
+            })
+            .collect();
+        let rows = Rows::new(actions, sets.iter());
+        for action in 0..actions {
+            let row = rows.of(ActionId::new(action));
+            for thing in 0..things {
+                assert_eq!(has(row, thing), names(thing, action), "{thing} {action}");
+            }
+        }
+    }
+}

@@ -216,7 +216,7 @@ impl NameIndex {
 
 #[cfg(test)]
 mod tests {
-    use super::{Hash, Lookup, NameIndex, are_plain};
+    use super::{Hash, Lookup, NameIndex, are_plain, marks};
     use crate::declaration::{Declarations, Named, Scope};
     use crate::estate::Estate;
     use crate::origin::{Origin, Spanned};
@@ -258,6 +258,28 @@ mod tests {
             b"abc\xc3\xa9fgh",
         ] {
             assert!(!are_plain(u64::from_le_bytes(*odd)), "{odd:?}");
+        }
+    }
+
+    /// Every byte at every place of a word, among others of every sort.
+    #[test]
+    fn words_are_judged_byte_by_byte() {
+        let fillers =
+            [0, 0x1f, b' ', b'*', b'+', b'-', b'.', b'/', b'0', b'z', b'{', 0x7f, 0x80, 0xff];
+        for filler in fillers {
+            for byte in 0..=u8::MAX {
+                for place in 0..8 {
+                    let mut bytes = [filler; 8];
+                    bytes[place] = byte;
+                    let word = u64::from_le_bytes(bytes);
+                    let is_plain = |byte: &u8| matches!(byte, 0x20..0x7b) && *byte != b'*';
+                    assert_eq!(are_plain(word), bytes.iter().all(is_plain), "{bytes:?}");
+                    for letter in [b'/', b'*'] {
+                        let marked = bytes.map(|byte| if byte == letter { 0x80 } else { 0 });
+                        assert_eq!(marks(word, letter), u64::from_le_bytes(marked), "{bytes:?}");
+                    }
+                }
+            }
         }
     }
 
