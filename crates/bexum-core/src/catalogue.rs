@@ -152,7 +152,7 @@ impl TargetClass {
         }
     }
 
-    /// That of what stands in a place; `scope` says what a scope is.
+    /// The class of the target in a place; `scope` gives the type and kind of a scope.
     pub(crate) fn of_place(
         place: TargetPlace,
         scope: impl Fn(ScopeId) -> (ScopeType, Option<KindId>),

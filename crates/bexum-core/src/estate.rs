@@ -96,8 +96,8 @@ impl Estate {
         builder::build(declared, None)
     }
 
-    /// The same beside another estate with which it is to be compared: attributes that both know by
-    /// name have the same number in both.
+    /// As [`Self::build`], beside another estate with which it is to be compared: attributes that both
+    /// know by name have the same number in both.
     ///
     /// # Errors
     /// Every fault there is, sorted by place.

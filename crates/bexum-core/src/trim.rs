@@ -183,7 +183,7 @@ impl Stage {
         self.engine.estate()
     }
 
-    /// The same with these edits made.
+    /// The declarations with these edits made, and an engine for them; `None` where they cannot be made.
     fn after(&self, edits: &[Edit], now: Time) -> Option<(Declarations, Engine)> {
         let mut declared = self.declared.clone();
         for edit in edits {

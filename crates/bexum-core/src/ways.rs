@@ -68,18 +68,18 @@ impl Extent {
         Self { concerned, places, into: Vec::new(), is_path_alone: false }
     }
 
-    /// That of a step that changes nothing but what can be done on the request's path.
+    /// The extent of a step that changes nothing but what can be done on the request's path.
     fn path_alone(concerned: Concerned) -> Self {
         let places = Places::Below(Vec::new());
         Self { is_path_alone: true, ..Self::new(concerned, places) }
     }
 
-    /// The same, as far as it is about these.
+    /// This extent, cut to these people.
     fn only(&self, people: Vec<Principal>) -> Self {
         Self { concerned: Concerned::Only(people), ..self.clone() }
     }
 
-    /// That of options: they change nothing.
+    /// The extent of options, which change nothing.
     fn nothing() -> Self {
         Self::new(Concerned::These(Vec::new()), Places::Below(Vec::new()))
     }
@@ -143,7 +143,7 @@ impl Candidate {
 pub struct WayLookup(Lookup);
 
 impl WayLookup {
-    /// That of the estate that is `declared`.
+    /// What is looked up in an estate and in its declarations.
     #[must_use]
     pub fn new(declared: &Declarations, estate: &Estate) -> Self {
         Self(Lookup::new(declared, estate))

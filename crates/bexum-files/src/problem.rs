@@ -118,7 +118,7 @@ impl Problem {
         }
     }
 
-    /// The same as whoever shows it takes it.
+    /// The problem in the form in which faults are shown.
     #[must_use]
     pub fn diagnostic(&self) -> Diagnostic {
         if let Self::Declared(located) = self {

@@ -177,7 +177,7 @@ impl<'a> Reader<'a> {
         self.bytes.get(self.at).copied()
     }
 
-    /// The same, and past it.
+    /// Reads the next byte that is no space.
     fn sign(&mut self) -> Option<u8> {
         let byte = self.peek()?;
         self.at += 1;
@@ -284,7 +284,7 @@ mod tests {
         agree_after(&mut Scanner::default(), line)
     }
 
-    /// The same after other lines.
+    /// Checks that both readers agree on a line that comes after others.
     fn agree_after(scanner: &mut Scanner, line: &str) -> Result<bool, TestCaseError> {
         let mut brief = BorrowedRequest::default();
         let Some(id) = scanner.scan(line, &mut brief) else { return Ok(false) };

@@ -69,7 +69,8 @@ const MADE_TOGETHER: usize = 64;
 /// Parts that are made before they are written.
 const PARTS_AT_ONCE: usize = 8;
 
-/// The same of many things, by all cores: `rows` makes those of some of them.
+/// Prints a JSON document with the rows of many things, made by all cores: `rows` makes those of some
+/// of the things.
 pub(crate) fn print_json_rows_of<T: Sync, R: Serialize>(
     head: &impl Serialize,
     things: &[T],
@@ -136,8 +137,8 @@ pub(crate) fn print_error(text: &str) {
     let _ = out.write_all(style::guard(text).as_bytes());
 }
 
-/// The same, whether or not whoever read the output has gone: for runs whose exit code says
-/// something by itself.
+/// Passes over the error that whoever read the output has gone: for runs whose exit code says something
+/// by itself.
 pub(crate) fn unless_gone(printed: anyhow::Result<()>) -> anyhow::Result<()> {
     match printed {
         Err(error) if is_closed_pipe(&error) => Ok(()),
@@ -194,7 +195,7 @@ impl Helped {
         Self::listing(message, Vec::new(), help)
     }
 
-    /// The same with more about it, a line each.
+    /// A complaint with more about it, a line each.
     pub(crate) fn listing(
         message: impl fmt::Display,
         lines: Vec<String>,

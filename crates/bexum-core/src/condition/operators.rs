@@ -349,7 +349,7 @@ mod tests {
         }
     }
 
-    /// The same by trying everything.
+    /// Whether the pattern matches the text, by trying everything.
     fn plainly(pattern: &[char], text: &[char]) -> bool {
         match pattern.split_first() {
             None => text.is_empty(),

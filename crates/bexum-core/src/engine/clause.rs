@@ -19,13 +19,13 @@ pub(crate) struct Clause<'a> {
 }
 
 impl<'a> Clause<'a> {
-    /// That of a statement whose policy is attached `anchor` segments down.
+    /// The clause of a statement whose policy is attached `anchor` segments down.
     pub(crate) fn of_statement(estate: &'a Estate, id: StatementId, anchor: usize) -> Self {
         let statement = estate.statement(id);
         Self { on: &statement.on, when: statement.when.as_ref(), anchor }
     }
 
-    /// That of a law; its patterns are absolute.
+    /// The clause of a law, whose patterns are absolute.
     pub(crate) fn of_law(law: &'a Law) -> Self {
         Self { on: &law.on, when: law.when.as_ref(), anchor: 0 }
     }

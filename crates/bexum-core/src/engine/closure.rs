@@ -76,7 +76,7 @@ impl<'e> Closure<'e> {
         Self::supposing(index, principal, also, &[], at)
     }
 
-    /// The same, supposing that it holds these roles, too.
+    /// As [`Self::new`], supposing that it holds these roles, too.
     pub(crate) fn supposing(
         index: &'e Index,
         principal: Principal,

@@ -122,7 +122,7 @@ impl<'e> Decider<'e> {
         self.session_of(query.who, &query.also, query.take_up, query.time)
     }
 
-    /// The same for somebody with a role taken up or none, apart from what they ask.
+    /// The session of somebody with a role taken up or none, whatever they ask.
     pub(crate) fn session_of(
         &mut self,
         who: Principal,

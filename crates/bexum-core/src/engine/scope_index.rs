@@ -61,7 +61,8 @@ impl List<'_> {
         self.each_wanted(subjects, |_| true, each);
     }
 
-    /// The same for entries of which `wanted` says so, which is asked first.
+    /// As [`Self::each_sought`], for entries whose policy is `wanted`; that is asked first, since it is
+    /// cheaper.
     pub(crate) fn each_wanted(
         self,
         subjects: SubjectSets<'_>,

@@ -32,7 +32,7 @@ impl<'e> Session<'e> {
         Self::with(decider, closure, take_up, at)
     }
 
-    /// That of somebody of whom this closure holds.
+    /// The session of somebody of whom this closure holds.
     pub(crate) fn with(
         decider: &mut Decider<'e>,
         closure: Rc<Closure<'e>>,

@@ -53,7 +53,8 @@ pub(crate) struct StatementInPlay {
     pub(crate) sees: Effect,
 }
 
-/// The same actions under both readings (see [`Reading`](crate::Reading)).
+/// Actions that statements grant or refuse, under each of the two readings (see
+/// [`Reading`](crate::Reading)).
 struct Both {
     strict: ActionSet,
     hopeful: ActionSet,
@@ -70,7 +71,7 @@ impl<'e> Decider<'e> {
         self.statements(session, query, |window| window.holds(query.time))
     }
 
-    /// The same of what counts at some other time, too.
+    /// As [`Self::statements_in_play`], with what counts at other times only.
     pub(crate) fn statements_at_any_time(
         &self,
         session: &Session<'e>,
@@ -174,7 +175,7 @@ impl<'e> Decider<'e> {
         self.reach_in(&session, query, mask)
     }
 
-    /// The same in a session that is known already.
+    /// As [`Self::reach`], in a session that is known already.
     pub(crate) fn reach_in(
         &self,
         session: &Session<'e>,

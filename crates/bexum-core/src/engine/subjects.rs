@@ -65,7 +65,7 @@ impl SubjectNumbers {
     }
 }
 
-/// So many subjects lie in one place: most principals have no more.
+/// How many subjects lie side by side, in one cache line; most principals have no more.
 const FEW: usize = 15;
 /// A number that nobody has.
 const NOBODY: SubjectId = SubjectId(u32::MAX);
@@ -79,7 +79,7 @@ pub(crate) struct SubjectSet {
     /// In order, then nobody.
     pub(super) few: [SubjectId; FEW],
     pub(super) length: u32,
-    /// The others, in order.
+    /// The subjects beyond [`FEW`], in order.
     more: Box<[SubjectId]>,
     /// The ceilings over everything that are for any of them, as positions.
     pub(super) everywhere: Box<[u32]>,

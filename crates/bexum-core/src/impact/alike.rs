@@ -99,7 +99,7 @@ impl<'c, 'e> Shared<'c, 'e> {
         self.numbers.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// That of these policies' actions, or of any.
+    /// The concern for these policies' actions, or for any action.
     pub(super) fn concern(&self, policies: &Policies) -> Arc<Concern> {
         let mut concerns = self.concerns.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(known) = concerns.get(policies) {

@@ -23,7 +23,7 @@ struct Counts {
 }
 
 impl Compared<'_, '_> {
-    /// Those of some differences that have a say about a cell: what is attached to its session and
+    /// The differences that have a say about a cell: what is attached to its session and
     /// reaches its place, or bounds it; the groups and roles that the session is in; who asks; the
     /// place and what is above it. By their places in the list.
     pub fn because(&mut self, cell: &Cell, differences: &[Difference]) -> Vec<usize> {

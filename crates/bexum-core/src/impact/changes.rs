@@ -183,7 +183,7 @@ impl Lists {
 }
 
 impl Changes {
-    /// Of cells, each of which is there once.
+    /// Puts cells together, each of which is there once.
     #[must_use]
     pub fn of(cells: &[Cell]) -> Self {
         let mut places: Numbered<Box<str>> = Numbered::default();
@@ -289,7 +289,7 @@ impl Changes {
         self.kept(there, |place, at| Some((place, (*known.get(&(place, at))?)?)))
     }
 
-    /// The same sessions, with what is kept of their lists.
+    /// These sessions, with the part of their lists that `keep` keeps.
     fn kept(&self, there: Numbered<Arc<[Change]>>, keep: impl Fn(u32, u32) -> Option<At>) -> Self {
         let mut lists: Numbered<Arc<[At]>> = Numbered::default();
         let of_list = |list: &Arc<[At]>| {

@@ -62,7 +62,7 @@ pub(crate) fn opens_anything(
     }
 }
 
-/// The same of everybody whom the change may concern, shared out.
+/// As [`opens_anything`], for everybody whom the change may concern, on as many cores as `each` uses.
 pub(crate) fn opens_anything_to_all(
     [before, after]: [&Engine; 2],
     same: &SameFiles,
@@ -113,7 +113,7 @@ pub struct OwnSessions<'e> {
 }
 
 impl<'e> OwnSessions<'e> {
-    /// Those of who asks in this request, whose time is the moment; the role in it is none of it.
+    /// The sessions of who asks in this request, at its moment; a role that it takes up is passed over.
     ///
     /// # Errors
     /// A request that is an error in this estate.

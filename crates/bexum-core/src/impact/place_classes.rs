@@ -53,7 +53,7 @@ struct Names<'c> {
 /// The class of a place.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Class {
-    /// The same for all places of the class; that of a place which is like no other is its own.
+    /// A number that all places of the class share; a place that is like no other has its own.
     pub(super) number: u32,
     /// Whether no pattern could tell the names of its path, save the account's, from others.
     pub(super) has_plain_names: bool,

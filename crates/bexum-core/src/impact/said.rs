@@ -46,7 +46,7 @@ pub(super) struct RowSaid<'e> {
     rest: String,
 }
 
-/// The same in both estates, at each moment that counts.
+/// What has a say about a row in both estates, at each moment that counts.
 pub(super) type SaidOfRow<'e> = Vec<[Option<RowSaid<'e>>; 2]>;
 
 /// What a policy says about an action in a sense, as text without ids.
@@ -135,7 +135,7 @@ impl MayTurn {
         Self { open: self.open && other.open, close: self.close && other.close }
     }
 
-    /// The same from the second estate to the first.
+    /// What may turn from the second estate to the first.
     pub(super) fn turned(self) -> Self {
         Self { open: self.close, close: self.open }
     }
@@ -213,9 +213,9 @@ impl RowSaid<'_> {
         !differing.iter().any(|name| asked.iter().any(|asked| asked.asks(name)))
     }
 
-    /// The same, as far as it is not certain what a statement comes to, whatever is given and at
-    /// whatever moment while who asks is in the same: so estates that differ in what decides nothing
-    /// on this row say the same of it.
+    /// The [voices](Self::voices) of the statements of which it is not certain what they come to, whatever
+    /// is given and at whatever moment while who asks is in the same. Estates that differ only in what
+    /// decides nothing on this row then have the same voices there.
     pub(super) fn voices_here(&self, index: &Index, action: ActionId) -> Vec<Voice> {
         let query = self.view.query(&self.target, action);
         let estate = index.estate();

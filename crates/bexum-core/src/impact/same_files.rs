@@ -17,7 +17,7 @@ pub struct SameFiles {
 }
 
 impl SameFiles {
-    /// The same, seen from the second estate.
+    /// These files, with the second estate taken for the first.
     pub(crate) fn turned(&self) -> Self {
         let Self { before, after, differing } = self.clone();
         Self { before: after, after: before, differing }

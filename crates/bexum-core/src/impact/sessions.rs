@@ -49,7 +49,7 @@ pub struct RolesChanged {
 }
 
 impl RolesChanged {
-    /// Those of somebody with these sessions.
+    /// The roles that changed for somebody with these sessions.
     pub(super) fn of(sessions: &BTreeMap<String, InBoth>) -> Self {
         let mut changed = Self::default();
         for (role, session) in sessions.iter().filter(|(role, _)| !role.is_empty()) {

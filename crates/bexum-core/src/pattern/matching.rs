@@ -133,7 +133,8 @@ fn matches_parts<A>(parts: &[SegmentPart<A>], name: &str, braces: &impl Braces<A
 /// Names shorter than this, which most are, are matched without memory being asked for.
 const SHORT_NAME: usize = 64;
 
-/// The same, with room for what is reached after one part and after the next.
+/// Whether the parts match a name; the two lists are room for the positions reached after one part
+/// and after the next.
 fn matches_parts_in<'r, A>(
     parts: &[SegmentPart<A>],
     name: &str,

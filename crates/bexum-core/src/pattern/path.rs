@@ -129,7 +129,7 @@ impl PathPattern<String> {
 }
 
 impl<A> PathPattern<A> {
-    /// The same pattern over attributes of another form.
+    /// This pattern with its attributes turned into another form.
     pub(crate) fn map<B>(self, resolve: &mut impl FnMut(BraceRoot, A) -> B) -> PathPattern<B> {
         let mut part = |part| match part {
             SegmentPart::Text(text) => SegmentPart::Text(text),

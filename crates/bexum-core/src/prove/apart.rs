@@ -16,7 +16,7 @@ pub struct Overlap {
     pub time: Time,
     /// The first of the two, in the order of the list.
     pub first: Has,
-    /// The other.
+    /// The other of the two duties.
     pub second: Has,
 }
 

@@ -141,7 +141,7 @@ struct OpenBraces {
     asked_about: BTreeSet<AttributeId>,
 }
 
-/// Those of statements that may have a say, that the query does not give.
+/// The attributes in braces of statements that may have a say which the query does not give.
 fn open_braces(decider: &mut Decider<'_>, query: &Query<'_>) -> OpenBraces {
     let estate = decider.index.estate();
     let mut policies: BTreeSet<PolicyId> = query.under.iter().copied().collect();
@@ -169,7 +169,7 @@ fn open_braces(decider: &mut Decider<'_>, query: &Query<'_>) -> OpenBraces {
     found
 }
 
-/// The same of exactly these requests.
+/// As [`opened`], of exactly these requests at their moments.
 fn opened_as_asked<'e>(
     others: &mut [Asked<'_, '_, 'e>],
     after: Asked<'_, '_, 'e>,

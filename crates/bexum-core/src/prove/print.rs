@@ -68,8 +68,8 @@ impl ProofSearch<'_, '_> {
         self.put_rest(&mut print).then_some(print)
     }
 
-    /// The same of a request by whomever, whatever the action: of policies only those count that name
-    /// it or are ceilings, and of who asks only what is asked.
+    /// The print of a request without who asks and for which action: of policies only those count that
+    /// name the action or are ceilings, and of who asks only what the statements ask.
     pub(super) fn print_of_statements(&self) -> Option<Print> {
         let index = self.decider.index;
         let estate = self.decider.index.estate();

@@ -48,14 +48,14 @@ pub(super) struct ProofSearch<'s, 'e> {
     pub(super) entries: &'s [(PolicyId, Option<ScopeId>, Window)],
     /// The names of all attributes that could be given: of two estates, one knows them all.
     pub(super) names: &'s AttributeNames,
-    /// The same request to another estate, which must not be allowed.
+    /// A request to another estate, given the same, which must not be allowed.
     pub(super) unless: Option<&'s mut (dyn Beside + 's)>,
     /// Steps that the search may take, and those that it took.
     most_steps: usize,
     pub(super) steps: usize,
 }
 
-/// The same request to another estate, given the same at every step.
+/// A request to another estate that is given the same as the searched one at every step of the search.
 pub(super) trait Beside {
     /// Takes in what is asked there.
     fn take_in(&self, unknowns: &mut Unknowns);

@@ -94,7 +94,7 @@ impl<'e> Actors<'e> {
         left.try_for_each(|(target, cells)| each(target, cells))
     }
 
-    /// The same at these targets alone.
+    /// As [`Self::each_cell`], at these targets alone.
     pub fn cells_on(
         &mut self,
         session: &Viewpoint,

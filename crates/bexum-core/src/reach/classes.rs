@@ -36,14 +36,14 @@ pub struct Classes {
 }
 
 impl Classes {
-    /// Those of all scopes, for these sessions.
+    /// The classes of all scopes, for these sessions.
     #[must_use]
     pub fn new(index: &Index, sessions: &[Viewpoint]) -> Self {
         let accounts = index.estate().scopes.iter().filter(|(_, scope)| scope.parent.is_none());
         Self::joined(accounts.map(|(id, _)| Self::of_account(index, sessions, id)))
     }
 
-    /// Those of all scopes, from those of every account in the order of the tree: accounts may be
+    /// The classes of all scopes, from those of every account in the order of the tree: accounts may be
     /// looked at in any order, and at the same time, as two of them share no class.
     #[must_use]
     pub fn joined(accounts: impl IntoIterator<Item = Self>) -> Self {
@@ -56,7 +56,7 @@ impl Classes {
         all
     }
 
-    /// Those of one account and all that is in it.
+    /// The classes of one account and all scopes in it.
     #[must_use]
     pub fn of_account(index: &Index, sessions: &[Viewpoint], account: ScopeId) -> Self {
         let estate = index.estate();

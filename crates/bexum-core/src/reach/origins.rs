@@ -65,8 +65,8 @@ pub fn doubt(decider: &mut Decider<'_>, query: &Query<'_>) -> Doubt {
     doubt
 }
 
-/// The same for each of some actions on one target. Actions of one kind that the same statements name
-/// wait for the same, which is found out once.
+/// What each of some actions on one target waits for ([`doubt`]). Actions of one kind that the same
+/// statements name wait for the same, which is found out once.
 pub fn doubts(
     decider: &mut Decider<'_>,
     session: &Viewpoint,

@@ -78,7 +78,7 @@ pub struct AccessTargets<'e> {
 }
 
 impl<'e> AccessTargets<'e> {
-    /// Those of an estate.
+    /// All targets of an estate.
     #[must_use]
     pub fn new(estate: &'e Estate) -> Self {
         let mut placed: FxHashMap<ScopeId, Vec<(&str, TargetPlace)>> = FxHashMap::default();
@@ -110,7 +110,7 @@ impl<'e> AccessTargets<'e> {
         self.placed.contains_key(&id)
     }
 
-    /// Those of a subtree, or of everything: each scope before what is in it.
+    /// The targets of a subtree, or of the whole estate: each scope comes before what is in it.
     pub fn below(&self, scope: Option<ScopeId>) -> impl Iterator<Item = AccessTarget> {
         let ids = scope.map_or(0..self.estate.scopes.len(), |at| self.estate.scopes.subtree(at));
         ids.flat_map(|id| self.at(ScopeId::new(id)))

@@ -45,7 +45,8 @@ impl Closed {
         self.first_opened(declared, before, now).unwrap_or(Opens::NotDecided)
     }
 
-    /// The same; `None` where the edits cannot be made, so that nothing is known of them.
+    /// The first thing that the edits open; `None` where they cannot be made, so that nothing is known
+    /// of them.
     fn first_opened(&self, declared: &Declarations, before: &Engine, now: Time) -> Option<Opens> {
         let mut changed = declared.clone();
         for edit in &self.edits {

@@ -125,7 +125,8 @@ impl Routes {
         Route { steps }
     }
 
-    /// The same way, a long one without its middle, at a cost that does not grow with its length.
+    /// The way to a subject with its middle left out if it is long, at a cost that does not grow with
+    /// its length.
     #[must_use]
     pub fn brief(&self, subject: Subject) -> BriefRoute {
         let Subject::One(mut at) = subject else { return BriefRoute::default() };

@@ -155,7 +155,8 @@ pub fn draft(
     Ok(Draft { edits })
 }
 
-/// Those of some scopes that lie in no other of them, or behind a seal that lets no allow of it through.
+/// The scopes at which something has to be attached to count at all of these: those that lie in no
+/// other of them, or behind a seal that lets no allow of the other through.
 fn smallest(estate: &Estate, scopes: BTreeSet<ScopeId>) -> Vec<ScopeId> {
     let is_reached = |id: ScopeId| {
         let mut sealed = false;

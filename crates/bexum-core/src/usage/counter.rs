@@ -25,7 +25,7 @@ type Answers = (Count, Count);
 pub struct Asking(Arc<[Reads]>);
 
 impl Asking {
-    /// That of an engine.
+    /// What the statements of an engine's estate read.
     #[must_use]
     pub fn of(engine: &Engine) -> Self {
         let estate = engine.estate();

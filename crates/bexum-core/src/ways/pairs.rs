@@ -36,7 +36,8 @@ pub(super) struct First {
 }
 
 impl First {
-    /// Those of its cells that the second step, which concerns no more than that, leaves as they are.
+    /// The cells of the first step that a second step, which concerns no more than `second`, leaves as they
+    /// are.
     pub(super) fn beside(
         &self,
         search: &WaySearch<'_>,
@@ -66,7 +67,7 @@ impl First {
     }
 }
 
-/// The same extent of a second step, with those whom the first is about. Where the first is about
+/// The extent of a second step, with those whom the first is about. Where the first is about
 /// more than the path, the path may be one of many items to some session that the second does
 /// not concern, and does not count by itself there.
 fn and_into(first: &Extent, second: &Extent) -> Extent {

@@ -46,7 +46,7 @@ impl WaySearch<'_> {
         }
     }
 
-    /// The same; what turns more cells than `most` says by then of a step with that text is not
+    /// As [`Self::tried`]; what turns more cells than `most` says by then of a step with that text is not
     /// counted further. Cells add up over people, so a few of them are looked at first.
     #[must_use]
     pub fn tried_within(
@@ -123,7 +123,7 @@ impl WaySearch<'_> {
         })
     }
 
-    /// The same of two steps, the second with those whom the first is about.
+    /// As [`Self::soonest`], of two steps: the second is about those of the first, too.
     fn soonest_of_pair(&self, step: &Step, (first, second): (&Extent, &Extent)) -> Option<Made> {
         self.soonest(step, second).or_else(|| self.soonest(step, &first.and(second)))
     }

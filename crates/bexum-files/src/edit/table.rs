@@ -203,7 +203,7 @@ impl Table<'_, '_> {
         self.list(&[key], old, new, |one| one.origin, |one| quoted(&one.value))
     }
 
-    /// The same of a list further down.
+    /// As [`Self::names`], for a list in a table further down.
     pub(super) fn names_at(
         &mut self,
         path: &[&str],

@@ -8,7 +8,7 @@ use bexum_core::{Time, Verdict};
 
 use super::{RawId, verdict};
 
-/// So many pieces of shapes are kept.
+/// How many pieces of shapes are kept.
 const MOST_PIECES: usize = 64;
 
 /// What lines have in common: pieces that are the same to the letter, and values between them.

@@ -30,7 +30,7 @@ impl Watched {
         self.0.inc(1);
     }
 
-    /// The same as [`on_all_cores`]; the bar starts anew for each time it is called.
+    /// As [`on_all_cores`]; the bar starts anew for each time it is called.
     pub(super) fn on_all_cores(&self, count: usize, one: &(dyn Fn(usize) + Sync)) {
         self.begin(count);
         on_all_cores(count, &|i| {

@@ -359,7 +359,7 @@ impl Wanted {
         !self.who.is_empty() || self.at.is_some() || self.actions.is_some()
     }
 
-    /// Those of everybody who are wanted.
+    /// The people among `everybody` who are wanted.
     fn of(&self, everybody: Vec<String>) -> Vec<String> {
         let is_wanted = |who: &String| self.who.is_empty() || self.who.contains(who);
         everybody.into_iter().filter(is_wanted).collect()

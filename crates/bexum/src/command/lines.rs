@@ -190,7 +190,7 @@ impl Errors {
         }
     }
 
-    /// Those of another thread.
+    /// Adds what another thread counted.
     pub(super) fn add(&mut self, more: Self) {
         self.count += more.count;
         let both = self.first.take().into_iter().chain(more.first);

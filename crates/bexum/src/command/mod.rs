@@ -111,7 +111,7 @@ fn load(at: Option<&Path>) -> anyhow::Result<Loaded> {
     bexum_files::load(&root(at)?).map_err(|failure| anyhow::Error::new(*failure))
 }
 
-/// The same with some edits made in memory.
+/// Loads the estate and makes some edits in memory.
 fn load_supposed(at: Option<&Path>, supposed: &Supposed) -> anyhow::Result<Loaded> {
     match supposed.suppose.is_empty() {
         true => load(at),
@@ -119,7 +119,7 @@ fn load_supposed(at: Option<&Path>, supposed: &Supposed) -> anyhow::Result<Loade
     }
 }
 
-/// The same, with what it declares. The run ends with both: they are not taken down piece by piece,
+/// Loads the estate with what it declares. The run ends with both: they are not taken down piece by piece,
 /// which takes a while where they are large.
 fn load_declared(
     at: Option<&Path>,

@@ -134,7 +134,7 @@ impl Answers {
         self.text.push(b'\n');
     }
 
-    /// The same for an answer without reasons, letter by letter; `end` is all after the `id`.
+    /// Writes an answer without reasons, letter by letter; `end` is all after the `id`.
     fn write_common(&mut self, id: RawId<'_>, number: u64, end: &[u8]) {
         self.text.extend_from_slice(b"{\"id\":");
         match id {

@@ -37,7 +37,7 @@ fn asks_the_same(loaded: &Loaded, name: &str, request: &Request<'_>) -> bool {
     asked == [sorted(request.clone())]
 }
 
-/// The same request with its attributes in the order of their names.
+/// The request with its attributes in the order of their names.
 fn sorted(mut request: Request<'_>) -> Request<'_> {
     request.given.sort_by(|a, b| a.0.cmp(&b.0));
     if let Some(item) = &mut request.item {

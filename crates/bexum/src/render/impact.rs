@@ -519,7 +519,7 @@ pub(super) fn answer_of(cells: &Changes) -> String {
     answer_with(cells, [None, None])
 }
 
-/// The same, with what is to be said where nobody gains, and where nobody loses anything.
+/// The answer, with what is to be said where nobody gains, and where nobody loses anything.
 fn answer_with(cells: &Changes, of_nobody: [Option<String>; 2]) -> String {
     let side = |gain: bool, verb: &Verb, of_nobody: Option<String>| -> Option<String> {
         let cells = cells.only(|change| if gain { change.is_new_gain() } else { change.is_lost });

@@ -120,7 +120,7 @@ pub(crate) struct Turned {
     pub(crate) name: String,
     /// `held`, `broken` or `not decided`; `None` where it is new.
     pub(crate) was: Option<&'static str>,
-    /// The same, after; `None` where it is gone.
+    /// Likewise in the estate after; `None` where it is gone.
     pub(crate) is: Option<&'static str>,
     /// Whether it breaks by the change: it held, or is new, and does not hold.
     pub(crate) is_broken: bool,

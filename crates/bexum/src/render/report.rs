@@ -263,7 +263,7 @@ pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], 
     draw_shown(out, columns, &shown, width);
 }
 
-/// The same of some rows as their cells are [`shown`](Cell::shown).
+/// Draws a table of rows whose cells are [`shown`](Cell::shown) already.
 pub(crate) fn draw_shown(out: &mut String, columns: &[&str], shown: &[Vec<String>], width: usize) {
     let measures = shown.par_chunks(ROWS_TOGETHER).map(|rows| Measure::of(columns.len(), rows));
     let measures = measures.reduce(|| vec![Measure::default(); columns.len()], Measure::joined);

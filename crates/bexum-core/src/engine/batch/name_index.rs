@@ -156,7 +156,8 @@ impl NameIndex {
         }
     }
 
-    /// And then the strings; `prefetch_scope` loads what the path most likely leads to.
+    /// After [`Self::prefetch_slots`], loads the strings; `prefetch_scope` loads the scope to which the
+    /// path most likely leads.
     pub(crate) fn prefetch_texts(&self, lookup: &Lookup, prefetch_scope: impl Fn(ScopeId)) {
         let last = lookup.heads[..lookup.likely].last();
         if let Some(KnownPath::Scope(id)) =

@@ -44,7 +44,7 @@ impl Hash {
         hash ^ (hash >> 32)
     }
 
-    /// Of a whole text.
+    /// The hash of a whole text.
     pub(super) fn of(text: &[u8]) -> u64 {
         let (words, rest) = text.as_chunks::<8>();
         let whole =
@@ -59,7 +59,7 @@ pub(super) fn low_bytes(bytes: &[u8]) -> u64 {
 }
 
 impl<T: Copy> StringTable<T> {
-    /// `blank` fills the slots that nothing is in.
+    /// An empty table with room for so many texts; `blank` stands in its slots until something is added.
     pub(super) fn with_room(texts: usize, blank: T) -> Self {
         // At most three quarters full.
         let slots = (texts + texts / 3).next_power_of_two().max(16);

@@ -107,7 +107,8 @@ pub(in crate::impact) struct Numbers {
     /// What is seen at a place, by what is seen above and what comes to bear.
     numbers_of_seen: FxHashMap<(u32, u32), u32>,
     seen: Vec<SeenBelow>,
-    /// The same of what names one of the actions, or bounds.
+    /// By what counts above and what comes to bear at a place: a number for all policies that count there
+    /// and name one of the actions, and ceilings.
     pub(super) acting: FxHashMap<(u32, u32), u32>,
     /// What tells items apart, and sets of that.
     pub(super) telling: Numbered<Telling>,
@@ -320,7 +321,8 @@ pub(super) struct FoundBearing {
     pub(super) below: Below,
 }
 
-/// What of it counts below names that no pattern could tell from another ([`VoiceBelow`]).
+/// Which part of a bearing counts at places below names that no pattern could tell from another
+/// ([`VoiceBelow`]).
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Below {
     /// At the place itself, and below.
@@ -358,12 +360,12 @@ pub(super) fn by_moment(
 #[derive(Clone, Copy)]
 pub(super) struct Brought {
     pub(super) number: u32,
-    /// What of it is asked about targets.
+    /// What these policies ask about targets.
     pub(super) asked: u32,
-    /// What of it names one of the actions, or bounds, at the place itself, and below it; `None` where
-    /// nothing does.
+    /// The policies among them that name one of the actions, and ceilings: at the place itself, and below
+    /// it; `None` where there are none.
     pub(super) acting: [Option<u32>; 2],
-    /// What of it tells items apart, likewise.
+    /// The policies among them whose patterns tell items apart: at the place itself, and below it.
     pub(super) telling: [u32; 2],
     pub(super) grants_before: bool,
     pub(super) depth: u32,

@@ -40,7 +40,7 @@ pub(super) struct Voice {
     pub(super) number: u32,
     /// What it asks about who asks.
     pub(super) asks: Asks,
-    /// The same below names that no pattern could tell from another.
+    /// What it asks about who asks at places below names that no pattern could tell from another.
     pub(super) asks_below: Asks,
     /// What its braces ask about who asks.
     pub(super) in_braces: Vec<WhoAttribute>,
@@ -48,7 +48,7 @@ pub(super) struct Voice {
     pub(super) of_target: AskedOfTarget,
     /// Comparisons of who asks with what the target bears, or of that alone.
     pub(super) with_target: WithTarget,
-    /// What of it counts below names that no pattern could tell from another.
+    /// Which part of it counts at places below names that no pattern could tell from another.
     pub(super) below: VoiceBelow,
 }
 
@@ -93,7 +93,7 @@ impl Concern {
         self.actions.each_ref().map(Option::as_ref)
     }
 
-    /// Those of its places that lie in a range.
+    /// The places of this concern that lie in a range.
     pub(in crate::impact) fn places_in(&self, range: Range<u32>) -> &[u32] {
         let from = self.places.partition_point(|place| *place < range.start);
         let until = self.places.partition_point(|place| *place < range.end);

@@ -88,7 +88,7 @@ fn find(vet: &Vet<'_>, found: &mut Findings<'_>) {
     }
 }
 
-/// The same for those who come as far by the same steps.
+/// A text that is the same for two people who come as far by the same steps, their own names apart.
 fn shape(vet: &Vet<'_>, who: Principal, climb: &Climb) -> String {
     let name = vet.estate().principal_id(who);
     let edits = climb.moves.iter().flat_map(|one| &one.edits);

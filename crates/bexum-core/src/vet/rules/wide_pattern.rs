@@ -54,7 +54,8 @@ fn names(estate: &Estate, text: &str) -> Vec<usize> {
     all.filter(|(_, action)| pattern.names(action)).map(|(i, _)| i).collect()
 }
 
-/// The same patterns, better; what is better is told to `said`.
+/// The patterns, each replaced by a narrower one where there is one; `said` gets a sentence about
+/// every replacement.
 fn better(estate: &Estate, written: &[Box<str>], said: &mut Vec<String>) -> Vec<String> {
     let mut patterns: Vec<String> = Vec::new();
     for text in written {

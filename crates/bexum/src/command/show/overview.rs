@@ -42,7 +42,7 @@ pub(super) fn windows(view: &View<'_>, report: &mut Report) {
 
 const COLUMNS: [&str; 6] = ["state", "who", "what", "at", "window", "written"];
 
-/// Those of the overview.
+/// The columns of the overview.
 const SHORT: &[&str] = &["state", "who", "what", "at"];
 
 fn row(view: &View<'_>, one: &Windowed) -> Vec<Cell> {
