@@ -290,3 +290,36 @@ fn a_role_of_later_is_not_one_of_now() {
         assert_eq!(opens, told, "{}", run.out);
     }
 }
+
+/// What one can do in one session or in another, in the same circumstances, is one's own; what one can do
+/// in none of them is not.
+#[test]
+fn sessions_of_ones_own_count_together() {
+    let rights = RIGHTS.replace("[edit-rights]", "[edit-rights]\nno-more-than-own = true");
+    let own = "[policy.set]\nplace = 'w/s'\n[[policy.set.allow]]\ndo = 'obj.write'\nwhen = 'given.ticket is set'\n\
+               [policy.unset]\nplace = 'w/s'\n[[policy.unset.allow]]\ndo = 'obj.write'\nwhen = 'given.ticket is not set'\n\
+               [[attach]]\npolicy = 'set'\nto = 'user:editor'\nat = 'w/s'\n\
+               [[attach]]\npolicy = 'unset'\nto = 'role:keeper'\nat = 'w/s'\n";
+    let guarded = GUARDED.replace("policy = \"with-mfa\"", "policy = \"read\"");
+    let editing = editing("['user.*', 'group.*', 'role.*', 'policy.*', 'store.*', 'obj.read']");
+    for (taken_by, policies, is_own) in [
+        ("user:editor", "'set'", true),
+        ("user:editor", "'unset'", true),
+        ("user:editor", "'set', 'unset'", true),
+        // With nothing said of a ticket, neither of them counts.
+        ("user:editor", "'write'", false),
+        ("user:ben", "'set'", true),
+        ("user:ben", "'unset'", false),
+        ("user:ben", "'set', 'unset'", false),
+    ] {
+        let estate = ESTATE
+            .replace("to = \"user:editor\"\nat = \"w\"", "to = 'user:editor'\nat = 'w/s'")
+            .replace("[role.keeper]", &format!("[role.keeper]\ntaken-by = '{taken_by}'"));
+        let before = format!("{estate}{rights}{guarded}{own}{editing}");
+        let attached = format!("[[attach]]\npolicy = [{policies}]\nto = 'user:cas'\nat = 'w/s/a'");
+        let run = ask(&before, &[("", &attached)], &["--by", "user:editor"]);
+        assert_eq!(run.code == Some(0), is_own, "{taken_by} {policies}\n{}", run.out);
+        let told = run.out.contains("user:cas could obj.write on w/s/a/**");
+        assert_eq!(told, !is_own, "{taken_by} {policies}\n{}", run.out);
+    }
+}
