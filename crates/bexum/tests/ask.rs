@@ -452,3 +452,62 @@ fn another_role_is_a_way_too() {
         assert_eq!(folder.run(&words).code, Some(0), "{}", asked.out);
     }
 }
+
+/// Somebody who has one ceiling lifted wants to know of the others: all that bound are told, each once, and
+/// then those that let it pass.
+#[test]
+fn every_ceiling_that_bounds_is_told() {
+    let ceilings = |policy: &str, over: &str| format!("[[ceiling]]\npolicy = '{policy}'\n{over}\n");
+    let folder = Folder::new().with(
+        "bexum.toml",
+        [
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list', 'count']\n[account.w]\n[subscription.'w/x']\n[resource.'w/x/s']\nkind = 'store'\n[user.u]\n[group.g]\nmembers = 'user:u'\n[[policy.all.allow]]\ndo = '*'\n[[attach]]\npolicy = 'all'\nto = 'user:u'\nat = 'w'\n[[policy.shut.deny]]\ndo = 'store.list'\n[[policy.other.allow]]\ndo = 'store.count'\n[[policy.third.deny]]\ndo = '*'\nwhen = 'given.night'\n",
+            &ceilings("shut", ""),
+            &ceilings("other", "for = ['user:u', 'group:g']"),
+            &ceilings("all", "over = 'w'"),
+            &ceilings("shut", "over = 'w/x'"),
+            &ceilings("third", "over = 'w/x/s'"),
+            &ceilings("shut", "over = 'w/x/s'\nuntil = 2020-01-01T00:00:00Z"),
+        ]
+        .concat(),
+    );
+    let run = ask(
+        &folder,
+        &[
+            "user:u",
+            "store.list",
+            "w/x/s",
+            "--under",
+            "other",
+            "--under",
+            "all",
+            "--format",
+            "json",
+        ],
+    );
+    assert_eq!(run.code, Some(1), "{}", run.err);
+    let answer: serde_json::Value = serde_json::from_str(&run.out).expect("JSON");
+    assert_eq!(answer["reason"], "over-ceiling");
+    let told: Vec<(&str, Option<&str>, bool, bool)> = answer["ceilings"]
+        .as_array()
+        .expect("a list")
+        .iter()
+        .map(|one| {
+            let flag = |key: &str| one[key].as_bool().expect("a flag");
+            let policy = one["policy"].as_str().expect("a name");
+            (policy, one["over"].as_str(), flag("session"), flag("bounds"))
+        })
+        .collect();
+    assert_eq!(
+        told,
+        [
+            ("other", None, true, true),
+            ("shut", None, false, true),
+            ("other", None, false, true),
+            ("shut", Some("w/x"), false, true),
+            ("third", Some("w/x/s"), false, true),
+            ("all", None, true, false),
+            ("all", Some("w"), false, false),
+        ]
+    );
+}

@@ -415,3 +415,23 @@ fn reach_tells_the_kinds_of_items_apart() {
         assert_eq!(rows, expected);
     }
 }
+
+/// A star in an attribute is a star, and stands for nothing else: of items that no pattern names nothing is
+/// said for it.
+#[test]
+fn a_star_in_an_attribute_matches_a_star_alone() {
+    let folder = Folder::new().with(
+        "bexum.toml",
+        "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nitems = ['file']\n[kind.file]\nobserve = ['read']\n\
+         [account.w]\n[resource.'w/s']\nkind = 'store'\n\
+         [user.u]\nattributes = { team = '*', home = 'red' }\n\
+         [[policy.p.allow]]\ndo = '*'\non = ['{who.team}/**', '{who.team}', '{who.home}/**']\n\
+         [[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/s'\n",
+    );
+    let csv = folder.run(&["reach", "user:u", "--format", "csv"]).out;
+    let rows: Vec<&str> = csv.lines().skip(1).collect();
+    assert_eq!(rows, ["user:u,,w/s/red/**,file.read,allow"], "{csv}");
+    for (path, code) in [("w/s/x", 1), ("w/s/x/y", 1), ("w/s/red/x", 0), ("w/s/*", 2)] {
+        assert_eq!(folder.run(&["ask", "user:u", "file.read", path]).code, Some(code), "{path}");
+    }
+}

@@ -182,3 +182,59 @@ fn names_that_conditions_ask_for_are_not_said_to_be_as_before() {
     let failed = folder.run(&["impact", "before", "after", "--at-time", AT, "--fail-on", "lost"]);
     assert_eq!(failed.code, Some(1), "{}", failed.err);
 }
+
+/// What is attached for later singles out items whose row says nothing today: that nothing changes is not said
+/// for it, nor that nobody gains or loses.
+#[test]
+fn items_of_later_count() {
+    let estate = |attached: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[[policy.raw.allow]]\ndo = 'obj.read'\non = 'raw/**'\n[[policy.all.allow]]\ndo = 'obj.read'\n[[policy.no-raw.deny]]\ndo = 'obj.read'\non = 'raw/**'\n{attached}"
+        )
+    };
+    let attach = |policy: &str, when: &str| {
+        format!("[[attach]]\npolicy = '{policy}'\nto = 'user:u'\nat = 'w/a'\n{when}\n")
+    };
+    let later = "from = 2090-01-01T00:00:00Z";
+    let all = attach("all", "");
+    for (less, more, is_opened) in [
+        (String::new(), attach("raw", later), true),
+        (all.clone(), format!("{all}{}", attach("no-raw", later)), false),
+        // What is allowed already is not opened, whatever comes later.
+        (all.clone(), format!("{all}{}", attach("raw", later)), false),
+    ] {
+        let is_shut = more.contains("no-raw");
+        let folder = Folder::new()
+            .with("less/bexum.toml", estate(&less))
+            .with("more/bexum.toml", estate(&more));
+        for (before, after, gains, loses) in
+            [("less", "more", is_opened, is_shut), ("more", "less", is_shut, is_opened)]
+        {
+            let run = |more: &[&str]| {
+                folder.run(&[&["impact", before, after, "--at-time", AT], more].concat())
+            };
+            let text = run(&[]).out;
+            let unchanged = text.starts_with("no access changes, in whatever circumstances\n");
+            assert_eq!(unchanged, !gains && !loses, "{more} {before}: {text}");
+            if !unchanged {
+                assert!(text.contains("later does at least obj.read on w/a/raw/**"), "{text}");
+            }
+            for (what, fails) in [("gained", gains), ("lost", loses), ("any", gains || loses)] {
+                let code = run(&["--fail-on", what]).code;
+                assert_eq!(code, Some(i32::from(fails)), "{more} {before} {what}: {text}");
+            }
+        }
+        // It is what `ask` says of that day.
+        let ask = [
+            "ask",
+            "-C",
+            "more",
+            "user:u",
+            "obj.read",
+            "w/a/raw/x",
+            "--at-time",
+            "2090-01-02T00:00:00Z",
+        ];
+        assert_eq!(folder.run(&ask).code, Some(i32::from(is_shut)));
+    }
+}
