@@ -238,3 +238,27 @@ fn items_of_later_count() {
         assert_eq!(folder.run(&ask).code, Some(i32::from(is_shut)));
     }
 }
+
+/// Circumstances that stand in a brace may name any item; where all that has a say of them is the same in both
+/// estates, that nothing changes is said all the same.
+#[test]
+fn braces_that_nothing_changes_for_leave_no_doubt() {
+    let estate = |members: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[user.v]\n[group.g]\nmembers = [{members}]\n[[policy.p.allow]]\ndo = 'obj.read'\non = ['{{given.s}}/**', 'raw/*']\n[[attach]]\npolicy = 'p'\nto = ['user:u', 'group:g']\nat = 'w/a'\n"
+        )
+    };
+    for (before, after, is_same) in [
+        ("", "'user:u'", true),
+        ("'user:u'", "", true),
+        ("", "'user:v'", false),
+        ("'user:u', 'user:v'", "'user:v'", true),
+    ] {
+        let folder = Folder::new()
+            .with("before/bexum.toml", estate(before))
+            .with("after/bexum.toml", estate(after));
+        let text = folder.run(&["impact", "before", "after", "--at-time", AT]).out;
+        let unchanged = text.starts_with("no access changes, in whatever circumstances\n");
+        assert_eq!(unchanged, is_same, "{before} {after}: {text}");
+    }
+}

@@ -490,3 +490,58 @@ fn the_one_who_differs_is_found() {
         assert_eq!(report["held"], 1, "{when}: {report}");
     }
 }
+
+/// Neither does a declared form say which addresses or times a pattern fits.
+#[test]
+fn forms_are_not_held_against_patterns() {
+    for (form, when) in [
+        ("address", "given.x fits '*.7.*' and given.x within '10.0.0.0/8'"),
+        ("address", "given.x fits '10.7.*'"),
+        ("range", "given.x fits '10.7.*'"),
+        ("time", "given.x fits '19*:07Z'"),
+        ("time", "given.x fits '*31T*' and given.x < '1999-01-01T00:00:00Z'"),
+    ] {
+        let folder = Folder::estate().and(&format!(
+            "[attributes.given]\nx = {{ type = 'string', form = '{form}' }}\n\
+             [[policy.all.allow]]\ndo = '*'\n[[attach]]\npolicy = 'all'\nto = 'user:tomas'\nat = 'v'\n\
+             [[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = 'store.list'\non = '/v/**'\nwhen = \"{when}\"\n"
+        ));
+        let report = json(&folder);
+        assert_ne!(report["expectations"][0]["status"], "held", "{form} {when}: {report}");
+    }
+}
+
+/// Names below names, all of them given or none: what breaks a law is something that can be asked.
+#[test]
+fn what_lies_above_and_below_goes_together() {
+    for (when, breaks) in [
+        ("given.d is set and given.d.os is not set", true),
+        ("given.d is set and given.d.os is not set and given.d.other is not set", true),
+        ("given.d.os.kind = 'k' and given.d is set", true),
+        ("given.d.os.kind = 'k' and given.d.os is set and given.d.os.size is not set", true),
+        ("given.d is set and given.e is not set and given.e.os is not set", true),
+        // Beside a value nothing can be said of what lies below it, and below what is absent nothing is.
+        ("given.d = 'flat' and given.d.os is not set", false),
+        ("given.d = 'flat' and given.d.os is set", false),
+        ("given.d is not set and given.d.os = 'k'", false),
+        ("given.d.os = 'flat' and given.d.os.kind = 'k'", false),
+        ("given.d is not set and given.d.os.kind is set", false),
+    ] {
+        let folder = Folder::estate().and(&format!(
+            "[[policy.p.allow]]\ndo = '*'\nwhen = \"{when}\"\n[[attach]]\npolicy = 'p'\nto = 'user:tomas'\nat = 'v'\n\
+             [[never]]\nname = 'x'\nwho = 'user:tomas'\ndoes = 'store.list'\non = '/v/**'\n"
+        ));
+        let report = json(&folder);
+        let found = &report["expectations"][0];
+        assert_eq!(found["status"] == "broken", breaks, "{when}: {report}");
+        assert_eq!(found["status"] == "held", !breaks, "{when}: {report}");
+        if breaks {
+            let request = &found["broken-by"]["request"];
+            let text = |key: &str| request[key].as_str().expect("a text").to_owned();
+            let (who, does, on) = (text("who"), text("does"), text("on"));
+            let args = ["ask", &who, &does, &on, "--given-from", "-"];
+            let asked = folder.run_with(&args, request["given"].to_string());
+            assert_eq!(asked.code, Some(0), "{when} {request}: {}{}", asked.out, asked.err);
+        }
+    }
+}
