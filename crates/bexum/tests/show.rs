@@ -43,6 +43,36 @@ fn the_overview_fits_a_screen() {
     }
 }
 
+/// However many policies and places each of those who govern has: of each a few are named.
+#[test]
+fn the_overview_of_a_large_estate_fits_a_screen() {
+    let mut text = "[kind.account]\ngovern = ['hand-over']\n".to_owned();
+    for i in 0..50 {
+        text += &format!(
+            "[resource.'v/s/a-store-with-a-rather-long-name-{i:02}']\nkind = 'store'\n\
+             [policy.keeper-of-what-is-there-{i:02}]\n[[policy.keeper-of-what-is-there-{i:02}.allow]]\ndo = '*.@govern'\n"
+        );
+    }
+    let all = |name: &dyn Fn(usize) -> String| {
+        (0..50).map(|i| format!("'{}'", name(i))).collect::<Vec<_>>().join(", ")
+    };
+    for group in 0..7 {
+        text += &format!(
+            "[group.crew-{group}]\n[[attach]]\npolicy = [{}]\nto = 'group:crew-{group}'\nat = [{}]\nuntil = 2026-10-20T00:00:00Z\n",
+            all(&|i| format!("keeper-of-what-is-there-{i:02}")),
+            all(&|i| format!("v/s/a-store-with-a-rather-long-name-{i:02}")),
+        );
+    }
+    let estate = Folder::estate().and(&text);
+    let run = estate.run(&["show", "--at-time", AT]);
+    assert_eq!(run.code, Some(0), "{}", run.err);
+    assert!(run.out.lines().count() <= 55, "{}", run.out);
+    assert!(run.out.contains("keeper-of-what-is-there-00 and 49 more"), "{}", run.out);
+    // Machines are told all.
+    let json = estate.run(&["show", "--at-time", AT, "--format", "json"]).out;
+    assert!(json.contains("a-store-with-a-rather-long-name-49"), "{json}");
+}
+
 /// What ends next comes first, what is over last.
 #[test]
 fn windows_in_their_order() {

@@ -31,6 +31,8 @@ pub(crate) enum Cell {
 
 /// Most elements of a list that are shown to people; JSON has them all.
 const LIST_SHOWN: usize = 40;
+/// The same where a section shows a few of its rows only, to leave room for other sections.
+const LIST_IN_FEW: usize = 1;
 
 impl Cell {
     pub(crate) fn text(text: impl Into<String>) -> Self {
@@ -42,11 +44,16 @@ impl Cell {
     }
 
     pub(crate) fn shown(&self) -> String {
+        self.shown_within(LIST_SHOWN)
+    }
+
+    /// What people are shown, with so many elements of a list, and one more where that is the last.
+    fn shown_within(&self, most: usize) -> String {
         match self {
             Self::Text(text) | Self::Told(text, _) => safe(text),
-            Self::List(items) | Self::ListTold(items, _) if items.len() > LIST_SHOWN => {
-                let left = items.len() - LIST_SHOWN;
-                safe(&format!("{} and {left} more", items[..LIST_SHOWN].join(", ")))
+            Self::List(items) | Self::ListTold(items, _) if items.len() > most + 1 => {
+                let left = items.len() - most;
+                safe(&format!("{} and {left} more", items[..most].join(", ")))
             }
             Self::List(items) | Self::ListTold(items, _) => safe(&items.join(", ")),
             Self::Number(n) => n.to_string(),
@@ -143,7 +150,8 @@ impl Report {
                         rows.len()
                     ));
                     let most = section.cut.map_or(rows.len(), |(most, _)| most.min(rows.len()));
-                    draw_rows(&mut out, columns, &rows[..most], width);
+                    let list = section.cut.map_or(LIST_SHOWN, |_| LIST_IN_FEW);
+                    draw_rows_within(&mut out, columns, &rows[..most], list, width);
                     if let (Some((_, more)), left @ 1..) = (section.cut, rows.len() - most) {
                         let more = format!("  and {left} more: `{more}`");
                         out.push_str(&paint(style::QUIET, &more));
@@ -253,13 +261,26 @@ pub(crate) fn wrap_under(out: &mut String, first: &str, rest: &str, text: &str, 
 
 /// Draws rows as a table, or, where there is no room for one, as a block each.
 pub(crate) fn draw_rows(out: &mut String, columns: &[&str], rows: &[Vec<Cell>], width: usize) {
+    draw_rows_within(out, columns, rows, LIST_SHOWN, width);
+}
+
+/// As [`draw_rows`], with so many elements of each list.
+fn draw_rows_within(
+    out: &mut String,
+    columns: &[&str],
+    rows: &[Vec<Cell>],
+    list: usize,
+    width: usize,
+) {
     if rows.is_empty() {
         out.push_str(&paint(style::QUIET, "  none"));
         out.push('\n');
         return;
     }
-    let shown: Vec<Vec<String>> =
-        rows.par_iter().map(|row| row.iter().map(Cell::shown).collect()).collect();
+    let shown: Vec<Vec<String>> = rows
+        .par_iter()
+        .map(|row| row.iter().map(|cell| cell.shown_within(list)).collect())
+        .collect();
     draw_shown(out, columns, &shown, width);
 }
 
