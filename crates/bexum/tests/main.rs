@@ -19,6 +19,7 @@ mod impact_items;
 mod impact_wide;
 mod import;
 mod laws;
+mod laws_corners;
 mod mishaps;
 mod order;
 mod over_time;
