@@ -54,6 +54,16 @@ fn the_one_who_differs_is_found() {
         ),
         by_place("given.t = target.team and given.t != 'x'", plain, team),
         by_place("given.t = 1 and target.team is not set", plain, ""),
+        by_place(
+            "given.t in target.t and given.t != 1",
+            "attributes = { t = [1] }",
+            "attributes = { t = [1, 2] }",
+        ),
+        by_place(
+            "given.t = 1 and target.t overlaps [3]",
+            "attributes = { t = [1, 2] }",
+            "attributes = { t = [1, 3] }",
+        ),
         by_place("given.t = 1 and target.name = 'ONE'", "", ""),
         by_place("given.t = 1", "sealed = true", ""),
         // Groups, roles and ceilings of one of them.
@@ -236,5 +246,31 @@ fn identities_are_found_wherever_they_stand() {
                 assert!(on.starts_with(place), "{at}: {on}");
             }
         }
+    }
+}
+
+/// What an item bears and what is given are two things, even under names of which one lies below the other.
+#[test]
+fn an_item_and_the_circumstances_do_not_mix() {
+    for (when, breaks) in [
+        ("given.d = 'flat' and target.d.os = 'a'", true),
+        ("target.d = 'flat' and given.d.os = 'a'", true),
+        ("given.d is not set and target.d.os = 'a'", true),
+        ("given.d.os = 'a' and target.d.os = 'b'", true),
+        ("target.d = 'flat' and target.d.os = 'a'", false),
+        ("given.d = 'flat' and given.d.os = 'a'", false),
+    ] {
+        let folder = Folder::new().with(
+            "bexum.toml",
+            format!(
+                "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nitems = ['file']\n[kind.file]\nobserve = ['read']\n\
+                 [account.w]\n[resource.'w/s']\nkind = 'store'\n[user.u]\n\
+                 [[policy.p.allow]]\ndo = '*'\nwhen = \"{when}\"\n[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w'\n\
+                 [[never]]\nname = 'x'\nwho = 'user:u'\ndoes = '*'\non = '/w/s/*'\n"
+            ),
+        );
+        let report = json(&folder);
+        assert_eq!(report["expectations"][0]["status"] == "broken", breaks, "{when}: {report}");
+        assert_eq!(report["expectations"][0]["status"] == "held", !breaks, "{when}: {report}");
     }
 }
