@@ -1,5 +1,6 @@
 //! The built program, driven on files in temporary folders.
 
+mod apart;
 mod ask;
 mod attributes;
 mod by;
