@@ -274,3 +274,54 @@ fn an_item_and_the_circumstances_do_not_mix() {
         assert_eq!(report["expectations"][0]["status"] == "held", !breaks, "{when}: {report}");
     }
 }
+
+/// What a law forbids may come later, or have been: with a role that a role brings for a while, with a window of
+/// an attachment, with a group.
+#[test]
+fn other_moments_count() {
+    let windows = [
+        "from = 2090-01-01T00:00:00Z",
+        "until = 2020-01-01T00:00:00Z",
+        "from = 2090-01-01T00:00:00Z, until = 2091-01-01T00:00:00Z",
+    ];
+    let attach = |to: &str, window: &str| {
+        let window = window.replace(", ", "\n");
+        format!("[[attach]]\npolicy = 'p'\nto = '{to}'\nat = 'w'\n{window}\n")
+    };
+    for window in windows {
+        for way in [
+            attach("user:u", window),
+            format!(
+                "[group.g]\nmembers = [{{ who = 'user:u', {window} }}]\n{}",
+                attach("group:g", "")
+            ),
+            format!(
+                "[role.r]\nheld-by = [{{ who = 'user:u', {window} }}]\n{}",
+                attach("role:r", "")
+            ),
+            format!(
+                "[role.r]\ntaken-by = [{{ who = 'user:u', {window} }}]\n{}",
+                attach("role:r", "")
+            ),
+            format!("[role.r]\ntaken-by = 'user:u'\n{}", attach("role:r", window)),
+            format!(
+                "[role.first]\ntaken-by = 'user:u'\n[role.r]\nheld-by = [{{ who = 'role:first', {window} }}]\n{}",
+                attach("role:r", "")
+            ),
+        ] {
+            let folder = Folder::new().with(
+                "bexum.toml",
+                format!(
+                    "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\n[account.w]\n\
+                     [resource.'w/s']\nkind = 'store'\n[user.u]\n[[policy.p.allow]]\ndo = '*'\n{way}\
+                     [[never]]\nname = 'law'\nwho = 'user:u'\ndoes = '*'\non = '/w/**'\n"
+                ),
+            );
+            let report = json(&folder);
+            assert_eq!(report["broken"], 1, "{way}: {report}");
+            let ask = report["expectations"][0]["broken-by"]["ask"].as_str().expect("a command");
+            let words: Vec<&str> = ask.split(' ').skip(1).collect();
+            assert_eq!(folder.run(&words).code, Some(0), "{ask}");
+        }
+    }
+}
