@@ -157,7 +157,7 @@ fn check_seen(rows: &[(&str, Value, Value, &str)]) {
         let mut args = vec!["ask", who, &does, on, "--format", "json", "--given-from", "-"];
         args.extend(["--at-time", NOW]);
         args.extend(item.iter().map(String::as_str));
-        let run = folder.run_with(&args, &given.to_string());
+        let run = folder.run_with(&args, given.to_string());
         let answer: Value =
             serde_json::from_str(&run.out).unwrap_or_else(|_| panic!("{}", run.err));
         let seen = seen(&answer, attribute).unwrap_or_else(|| panic!("{attribute}: {answer}"));

@@ -262,3 +262,31 @@ fn braces_that_nothing_changes_for_leave_no_doubt() {
         assert_eq!(unchanged, is_same, "{before} {after}: {text}");
     }
 }
+
+/// A circumstance that is given leaves open what a brace asks for, unless it is that.
+#[test]
+fn what_is_given_besides_leaves_braces_open() {
+    let estate = |more: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[[policy.p.allow]]\ndo = 'obj.read'\non = '{{given.s}}/**'\n{more}"
+        )
+    };
+    let attached = "[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n";
+    let folder =
+        Folder::new().with("less/bexum.toml", estate("")).with("more/bexum.toml", estate(attached));
+    for given in [&[][..], &["--given", "other=1"], &["--given", "s=red"], &["--given", "s="]] {
+        let run = |before: &str, after: &str, what: &str| {
+            let args = ["impact", before, after, "--at-time", AT, "--fail-on", what];
+            folder.run(&[&args, given].concat())
+        };
+        let opens = given != ["--given", "s="];
+        for (before, after, what) in [("less", "more", "gained"), ("more", "less", "lost")] {
+            let told = run(before, after, what);
+            assert_eq!(told.code, Some(i32::from(opens)), "{given:?} {what}: {}", told.out);
+            let unchanged = told.out.starts_with("no access changes, in whatever circumstances\n");
+            assert_eq!(unchanged, !opens, "{given:?}: {}", told.out);
+        }
+        assert_eq!(run("less", "more", "lost").code, Some(0), "{given:?}");
+        assert_eq!(run("more", "less", "gained").code, Some(0), "{given:?}");
+    }
+}

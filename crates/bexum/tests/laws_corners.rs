@@ -325,3 +325,45 @@ fn other_moments_count() {
         }
     }
 }
+
+/// Several braces in one segment: each takes a part of the name, whichever way it is cut.
+#[test]
+fn braces_share_a_name() {
+    for (on, when, breaks) in [
+        ("{given.a}-{given.b}", "given.a = 'x' and given.b = 'yz'", Some(true)),
+        ("{given.a}{given.b}", "given.a = 'x-' and given.b = 'yz'", Some(true)),
+        ("{given.a}{given.b}", "given.a fits 'x-y*' and given.b is set", Some(true)),
+        ("x{given.a}z", "given.a = '-y'", Some(true)),
+        ("x{given.a}{given.b}z", "given.a = '-' and given.b = 'y'", Some(true)),
+        ("*{given.a}", "given.a = 'yz'", Some(true)),
+        ("{given.a}*{given.b}", "given.a = 'x' and given.b = 'z'", Some(true)),
+        // No part of the name is this.
+        ("{given.a}-{given.b}", "given.a = 'q'", Some(false)),
+        ("x{given.a}z", "given.a = 'y'", Some(false)),
+        // Not worked out, perhaps, but never held: `x-` and `yz`.
+        (
+            "{given.a}{given.b}",
+            "given.a != given.b and given.a fits '*-' and given.b fits 'y*'",
+            None,
+        ),
+    ] {
+        let folder = Folder::new().with(
+            "bexum.toml",
+            format!(
+                "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\n[account.w]\n\
+                 [resource.'w/x-yz']\nkind = 'store'\n[user.u]\n\
+                 [[policy.p.allow]]\ndo = '*'\non = '{on}'\nwhen = \"{when}\"\n\
+                 [[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w'\n\
+                 [[never]]\nname = 'x'\nwho = 'user:u'\ndoes = '*'\non = '/w/**'\n"
+            ),
+        );
+        let report = json(&folder);
+        let status = &report["expectations"][0]["status"];
+        if breaks != Some(false) {
+            assert_ne!(status, "held", "{on} {when}: {report}");
+        }
+        if let Some(breaks) = breaks {
+            assert_eq!(status == "broken", breaks, "{on} {when}: {report}");
+        }
+    }
+}
