@@ -367,3 +367,33 @@ fn braces_share_a_name() {
         }
     }
 }
+
+/// Something is allowed in several parts of the tree, apart from each other and one in another: each counts.
+#[test]
+fn every_part_of_the_tree_counts() {
+    let parts = ["w/a", "w/b", "w/b/in", "w/c"];
+    let gap = "[resource.'w/bb']\nkind = 'store'\n";
+    for (broken, gap) in parts.into_iter().flat_map(|part| [(part, ""), (part, gap)]) {
+        let folder = Folder::new().with(
+            "bexum.toml",
+            format!(
+                "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['file']\n[kind.file]\nobserve = ['read']\n\
+                 [account.w]\n[resource.'w/a']\nkind = 'store'\n\
+                 [resource.'w/b']\nkind = 'store'\n{gap}\
+                 [resource.'w/b/in']\nkind = 'store'\n[resource.'w/c']\nkind = 'store'\n[user.u]\n\
+                 [[policy.p.allow]]\ndo = '*'\nwhen = \"given.t = 1 and target.open\"\n\
+                 [[attach]]\npolicy = 'p'\nto = 'user:u'\nat = ['w/a', 'w/b', 'w/b/in', 'w/c']\n\
+                 [[never]]\nname = 'stores'\nwho = 'user:u'\ndoes = 'store.list'\non = ['/w/a', '/w/b/**', '/w/c']\n\
+                 [[never]]\nname = 'files'\nwho = 'user:u'\ndoes = 'file.read'\non = ['/w/c/**', '/w/b/in/**', '/w/b/*', '/w/a/*']\n"
+            )
+            .replace(
+                &format!("[resource.'{broken}']\nkind = 'store'\n"),
+                &format!("[resource.'{broken}']\nkind = 'store'\nattributes = {{ open = true }}\n"),
+            )
+            .replace("[account.w]\n", "[account.w]\nattributes = { open = false }\n"),
+        );
+        // What lies in an open store is open, too, unless it says otherwise.
+        let report = json(&folder);
+        assert_eq!(report["broken"], 2, "{broken}: {report}");
+    }
+}
