@@ -21,6 +21,7 @@ mod impact_wide;
 mod import;
 mod laws;
 mod laws_corners;
+mod laws_joined;
 mod mishaps;
 mod order;
 mod over_time;
