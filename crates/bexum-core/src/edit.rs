@@ -24,9 +24,9 @@ use crate::time::Window;
 
 pub use apply::{Applied, EditFault, apply};
 pub(crate) use by_file::same_files;
-pub use by_file::{join_files, take_files};
-pub use canonical::canonical;
+pub use by_file::{join, take};
 pub(crate) use canonical::canonical_group;
+pub use canonical::{Places, canonical};
 pub(crate) use line::of_attribute;
 pub(crate) use policies::is_locked;
 pub use uses::{Use, changed_words, uses};

@@ -5,6 +5,7 @@ mod alike;
 mod because;
 mod change;
 mod changes;
+mod compare;
 mod direction;
 mod everybody;
 mod facts;
@@ -35,7 +36,7 @@ use said::MayTurn;
 use touches::Touches;
 
 pub use change::{Difference, Thing, differences};
-pub use changes::{Block, Change, Changes, OnRow, SessionName};
+pub use changes::{Block, Change, Changes, Extent, OnRow, SessionName};
 pub use everybody::Impact;
 pub use later::later_moments;
 pub use opens::{OpenedCell, OwnSessions};

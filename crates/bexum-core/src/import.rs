@@ -7,6 +7,8 @@
 mod groups;
 mod users;
 
+use std::borrow::Cow;
+
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::attribute::Value;
@@ -341,8 +343,17 @@ fn is_of(id: &str, kind: &str) -> bool {
 fn refuse_doubles(people: &People, complaints: &mut Vec<Complaint>) {
     let mut complain =
         |place: &str, message, hint| complaints.push(Complaint::new(place, message, hint));
+    let most = people.persons.len() + people.groups.len();
     let mut ids: FxHashMap<&str, &str> = FxHashMap::default();
-    let mut names: FxHashMap<(&str, String), (&str, &str)> = FxHashMap::default();
+    let mut names: FxHashMap<(&str, Cow<'_, str>), (&str, &str)> = FxHashMap::default();
+    ids.reserve(most);
+    names.reserve(most);
+    fn lower(name: &str) -> Cow<'_, str> {
+        match name.bytes().any(|byte| byte.is_ascii_uppercase()) {
+            true => Cow::Owned(name.to_ascii_lowercase()),
+            false => Cow::Borrowed(name),
+        }
+    }
     for (what, name, id, place) in everything(people) {
         if !Grammar::Plain.accepts(name) {
             // Whoever wrote it may have written a book.
@@ -351,7 +362,7 @@ fn refuse_doubles(people: &People, complaints: &mut Vec<Complaint>) {
             complain(place, message, Some("take the name from elsewhere: `--map COLUMN=name`"));
             continue;
         }
-        let same = names.insert((what, name.to_ascii_lowercase()), (name, place));
+        let same = names.insert((what, lower(name)), (name, place));
         if let Some((other, first)) = same {
             let message = match other == name {
                 true => format!("the {what} `{name}` stands twice, first at {first}"),
@@ -392,17 +403,21 @@ fn renames_of(
     complaints: &mut Vec<Complaint>,
 ) -> Vec<Edit> {
     let mut known: FxHashMap<(&str, &str), &str> = FxHashMap::default();
-    let mut taken: FxHashSet<(&str, &str)> = FxHashSet::default();
+    known.reserve(declared.users.len() + declared.groups.len());
     for (what, name, imported) in declared_ones(declared) {
-        taken.insert((what, name));
         if let (true, Some(id)) = (carries(imported, source), &imported.source_id) {
             known.insert((what, id), name);
         }
     }
+    // The names that are here, once one is new.
+    let mut taken: Option<FxHashSet<(&str, &str)>> = None;
     let mut edits = Vec::new();
     for (what, name, id, place) in everything(people) {
         let old = id.and_then(|id| known.get(&(what, id)).copied());
         let Some(old) = old.filter(|old| *old != name) else { continue };
+        let taken = taken.get_or_insert_with(|| {
+            declared_ones(declared).map(|(what, name, _)| (what, name)).collect()
+        });
         if taken.contains(&(what, name)) {
             let message = format!(
                 "`{what}:{old}` is called `{name}` there, but `{what}:{name}` is here already"

@@ -5,6 +5,7 @@
 //! outcome (`sync`), reads them again, and holds what they declare then against what they are to
 //! declare. Nothing is written before that. Writing is the business of [`journal`].
 
+mod block;
 mod document;
 pub mod journal;
 mod lists;

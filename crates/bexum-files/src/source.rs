@@ -41,8 +41,8 @@ impl Source {
     #[must_use]
     pub fn line_and_column(&self, byte: usize) -> (usize, usize) {
         let starts = self.line_starts.get_or_init(|| {
-            let breaks = self.text.bytes().enumerate().filter(|(_, b)| *b == b'\n');
-            std::iter::once(0).chain(breaks.map(|(i, _)| i + 1)).collect()
+            let breaks = memchr::memchr_iter(b'\n', self.text.as_bytes());
+            std::iter::once(0).chain(breaks.map(|at| at + 1)).collect()
         });
         let line = starts.partition_point(|start| *start <= byte);
         let start = starts[line - 1];

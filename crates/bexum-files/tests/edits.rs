@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use bexum_core::Time;
 use bexum_core::attribute::Value;
 use bexum_core::declaration::Declarations;
-use bexum_core::edit::{Edit, ListOf, Target, canonical};
+use bexum_core::edit::{Edit, ListOf, Target, canonical, join, take};
 use bexum_core::policy::Effect;
 use bexum_core::time::Window;
 use bexum_files::edit::{Plan, PlanError, plan};
@@ -23,7 +23,8 @@ const SCOPES: [&str; 4] = ["v", "v/s", "v/s/store", "v/s/night"];
 /// How one thing is written.
 #[derive(Clone, Copy, Debug)]
 struct Style {
-    /// A header, a key in the table above, or dotted keys.
+    /// A header, a key in the table above, or dotted keys; or a header, and one more for attributes,
+    /// below it or at the end of the file.
     table: u8,
     /// On one line, on several, with comments, with a comma after the last.
     list: u8,
@@ -32,7 +33,7 @@ struct Style {
 }
 
 fn style() -> impl Strategy<Value = Style> {
-    (0..3u8, 0..4u8, select(vec!['\'', '"']), any::<bool>())
+    (0..5u8, 0..4u8, select(vec!['\'', '"']), any::<bool>())
         .prop_map(|(table, list, quote, comment)| Style { table, list, quote, comment })
 }
 
@@ -65,8 +66,17 @@ fn key(name: &str) -> String {
     if name.contains(['.', '/']) { format!("\"{name}\"") } else { name.to_owned() }
 }
 
-/// A thing in its style; what goes before all headers comes apart.
-fn written(style: Style, (what, name, keys): &Thing, top: &mut String, rest: &mut String) {
+/// A file that is written: what goes before all headers, what comes then, and what comes last.
+#[derive(Default)]
+struct Text {
+    top: String,
+    rest: String,
+    end: String,
+}
+
+/// A thing in its style.
+fn written(style: Style, (what, name, keys): &Thing, text: &mut Text) {
+    let Text { top, rest, end } = text;
     if style.comment {
         rest.push_str(&format!("# keep: {what} {name}\n"));
     }
@@ -83,8 +93,21 @@ fn written(style: Style, (what, name, keys): &Thing, top: &mut String, rest: &mu
         }
         _ => {
             rest.push_str(&format!("[{what}.{name}]\n"));
+            let (deep, keys): (Vec<_>, Vec<_>) =
+                keys.iter().partition(|(k, _)| style.table >= 3 && k.starts_with("attributes."));
             for (k, v) in keys {
                 rest.push_str(&format!("{k} = {v}\n"));
+            }
+            let deeper = match style.table {
+                3 => &mut *rest,
+                _ => end,
+            };
+            // Even with nothing in it.
+            if !deep.is_empty() || style.table == 4 && *what == "user" {
+                deeper.push_str(&format!("[ {what} . {name} . attributes ]\n"));
+            }
+            for (k, v) in deep {
+                deeper.push_str(&format!("{} = {v}\n", k.trim_start_matches("attributes.")));
             }
             rest.push('\n');
         }
@@ -124,18 +147,25 @@ fn estate() -> impl Strategy<Value = Named> {
         let (crlf, bom, no_end, inline_statements) = ends;
         let mut style = styles.iter().copied().cycle();
         let mut next = || style.next().expect("endless");
-        let (mut top, mut rest) = (String::new(), String::new());
+        let mut file = Text::default();
         for (i, name) in USERS.into_iter().enumerate() {
             let style = next();
             let mut keys = vec![("full-name".to_owned(), text(style, "N. N."))];
+            if style.list == 3 && i > 1 {
+                // What looks like the next table is none.
+                keys.push(("about".to_owned(), "\"\"\"\n[user.ada]\n[[group.lens]]\n\"\"\"".to_owned()));
+            }
             if i % 2 == 0 {
                 let (team, deep) = (text(style, "lens"), "device.managed = true".to_owned());
                 match style.list {
-                    0 | 1 => keys.push(("attributes".to_owned(), format!("{{ team = {team}, {deep} }}"))),
-                    _ => keys.push(("attributes.team".to_owned(), team)),
+                    0 | 1 if style.table < 3 => keys.push(("attributes".to_owned(), format!("{{ team = {team}, {deep} }}"))),
+                    _ => {
+                        keys.push(("attributes.team".to_owned(), team));
+                        keys.push(("attributes.device.managed".to_owned(), "true".to_owned()));
+                    }
                 }
             }
-            written(style, &("user", name, keys), &mut top, &mut rest);
+            written(style, &("user", name, keys), &mut file);
         }
         for (name, (who, windowed)) in GROUPS.into_iter().zip(&members) {
             let style = next();
@@ -145,14 +175,14 @@ fn estate() -> impl Strategy<Value = Named> {
                 let owners: Vec<String> = ids("user", who).iter().map(|id| text(style, id)).collect();
                 keys.push(("owners".to_owned(), list(style, &owners)));
             }
-            written(style, &("group", name, keys), &mut top, &mut rest);
+            written(style, &("group", name, keys), &mut file);
         }
         for (name, (who, windowed)) in ROLES.into_iter().zip(&members[3..]) {
             let style = next();
             let all: Vec<String> = ids("user", who).iter().map(|id| text(style, id)).collect();
             let word = if *windowed { "held-by" } else { "taken-by" };
             let keys = vec![(word.to_owned(), list(style, &all))];
-            written(style, &("role", name, keys), &mut top, &mut rest);
+            written(style, &("role", name, keys), &mut file);
         }
         for (i, name) in POLICIES.into_iter().enumerate() {
             let style = next();
@@ -160,14 +190,14 @@ fn estate() -> impl Strategy<Value = Named> {
             match inline_statements || style.table == 1 {
                 true => {
                     let keys = vec![("allow".to_owned(), format!("[{{ {statement} }}, {{ do = 'store.list' }}]"))];
-                    written(style, &("policy", name, keys), &mut top, &mut rest);
+                    written(style, &("policy", name, keys), &mut file);
                 }
                 false => {
-                    rest.push_str(&format!("[policy.{name}]\n"));
+                    file.rest.push_str(&format!("[policy.{name}]\n"));
                     for _ in 0..=i {
-                        rest.push_str(&format!("[[policy.{name}.allow]] # keep\n{}\n", statement.replace(", on", "\non")));
+                        file.rest.push_str(&format!("[[policy.{name}.allow]] # keep\n{}\n", statement.replace(", on", "\non")));
                     }
-                    rest.push_str(&format!("\n[[policy.{name}.deny]]\ndo = 'store.erase'\n"));
+                    file.rest.push_str(&format!("\n[[policy.{name}.deny]]\ndo = 'store.erase'\n"));
                 }
             }
         }
@@ -181,7 +211,8 @@ fn estate() -> impl Strategy<Value = Named> {
         }
         ties_text.push_str("[[ceiling]]\npolicy = 'look'\nover = ['v/s', 'v']\nfor = ['user:ada', 'group:lens']\n");
         let head = "[estate]\nname = 'V'\nformat = 1\n[kind.store]\nobserve = ['list']\nalter = ['erase']\n[account.v]\n[subscription.'v/s']\n[resource.'v/s/store']\nkind = 'store'\n[namespace.'v/s/night']\n";
-        let mut all = format!("{top}\n{rest}");
+        let Text { top, rest, end } = file;
+        let mut all = format!("{top}\n{rest}{end}");
         if no_end {
             all.truncate(all.trim_end().len());
         }
@@ -415,7 +446,8 @@ proptest! {
         };
         let after = with(&texts, &plan);
         let (_, declared) = load(&after);
-        prop_assert_eq!(canonical(declared), canonical(plan.declared.clone()));
+        // To the place: further edits and messages go by it.
+        prop_assert_eq!(in_order(declared), in_order(plan.declared.clone()), "{:#?}", after);
         for ((path, old), (_, new)) in texts.files.iter().zip(&after.files) {
             // Line ends stay what they are, and so does a byte-order mark.
             prop_assert_eq!(old.starts_with('\u{feff}'), new.starts_with('\u{feff}'));
@@ -447,6 +479,13 @@ proptest! {
         let (_, old) = load(&texts);
         prop_assert_eq!(without_empty(old), without_empty(back.declared), "{:?}\n{:#?}", undo, after);
     }
+}
+
+/// What is declared, in the order in which it stands in the files.
+fn in_order(mut declared: Declarations) -> Declarations {
+    let mut ordered = Declarations { name: declared.name.clone(), ..Declarations::default() };
+    join(&mut ordered, take(&mut declared, |_| true));
+    ordered
 }
 
 /// An empty list is what a list of one leaves behind.

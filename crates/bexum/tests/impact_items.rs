@@ -290,3 +290,52 @@ fn what_is_given_besides_leaves_braces_open() {
         assert_eq!(run("more", "less", "gained").code, Some(0), "{given:?}");
     }
 }
+
+/// What an item is called may be asked by a condition, or said by a circumstance in a brace: then it is not said
+/// that nothing changes, although no row tells such items apart.
+#[test]
+fn names_of_items_without_a_row_count() {
+    let statement = |on: &str, when: &str| {
+        format!("[[policy.p.allow]]\ndo = 'obj.read'\non = '{on}'\nwhen = \"{when}\"\n")
+    };
+    let estate = |statements: &[String]| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n[policy.p]\n{}[[attach]]\npolicy = 'p'\nto = 'user:u'\nat = 'w/a'\n",
+            statements.concat()
+        )
+    };
+    let any = |when: &str| vec![statement("**", when)];
+    let brace = |when: &str| vec![statement("{given.x}", when)];
+    for (before, after, given) in [
+        (any("target.name = 'a'"), any("target.name = 'a' or target.name = 'b'"), ""),
+        (any("target.path = 'w/a/x'"), any("target.path = 'w/a/x' or target.path = 'w/a/y'"), ""),
+        (any("given.m and target.name = 'a'"), any("given.m and target.name fits 'a*'"), ""),
+        (any("given.m and target.name = 'a'"), any("given.m and target.name fits 'a*'"), "m=true"),
+        (brace("true"), [brace("true"), vec![statement("{given.x}/in", "true")]].concat(), ""),
+        (
+            brace("given.y = 1"),
+            [brace("given.y = 1"), vec![statement("{given.x}/in", "given.y = 1")]].concat(),
+            "y=1",
+        ),
+        (
+            brace("given.y = 1"),
+            [brace("given.y = 1"), vec![statement("{given.z}", "given.y = 1")]].concat(),
+            "y=1",
+        ),
+        (brace("given.y = 1 and given.x != 'no'"), brace("given.y = 1"), "y=1"),
+        (brace("given.x != 'no'"), brace("true"), ""),
+    ] {
+        // What is gained one way is lost the other.
+        for (before, after) in [(&before, &after), (&after, &before)] {
+            let folder = Folder::new()
+                .with("before/bexum.toml", estate(before))
+                .with("after/bexum.toml", estate(after));
+            let mut args = vec!["impact", "before", "after", "--at-time", AT, "--fail-on", "any"];
+            if !given.is_empty() {
+                args.extend(["--given", given]);
+            }
+            let run = folder.run(&args);
+            assert_eq!(run.code, Some(1), "{before:?} {after:?} {given}: {}{}", run.out, run.err);
+        }
+    }
+}

@@ -4,7 +4,7 @@ use rustc_hash::FxHashSet;
 
 use crate::declaration::Declarations;
 use crate::impact::SameFiles;
-use crate::origin::{FileId, Origin};
+use crate::origin::Origin;
 
 macro_rules! every_sort {
     ($each:ident) => {
@@ -31,10 +31,9 @@ macro_rules! every_sort {
     };
 }
 
-/// Takes out what stands in these files, and what stands nowhere yet.
-pub fn take_files(declared: &mut Declarations, files: &[FileId]) -> Declarations {
+/// Takes out what stands at a place that goes; what stands nowhere yet has the default place.
+pub fn take(declared: &mut Declarations, goes: impl Fn(Origin) -> bool) -> Declarations {
     let mut taken = Declarations { name: declared.name.clone(), ..Declarations::default() };
-    let goes = |origin: Origin| origin == Origin::default() || files.contains(&origin.file);
     macro_rules! part {
         ($field:ident, |$one:ident| $origin:expr) => {
             taken.$field = declared.$field.extract_if(.., |$one| goes($origin)).collect();
@@ -45,7 +44,7 @@ pub fn take_files(declared: &mut Declarations, files: &[FileId]) -> Declarations
 }
 
 /// Puts declarations together, in the order in which they stand in the files.
-pub fn join_files(declared: &mut Declarations, more: Declarations) {
+pub fn join(declared: &mut Declarations, more: Declarations) {
     macro_rules! join {
         ($field:ident, |$one:ident| $origin:expr) => {
             if !more.$field.is_empty() {

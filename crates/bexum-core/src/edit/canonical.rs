@@ -13,63 +13,75 @@ use crate::principal::Join;
 use crate::scope::ScopeType;
 use crate::time::Time;
 
-/// Something that may hold places.
-trait Places {
-    fn forget(&mut self);
+/// Something that may hold places: all that declarations are made of.
+pub trait Places {
+    /// Calls `each` with every place where something of it was written.
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin));
+
+    /// Forgets where it was written.
+    fn forget(&mut self) {
+        self.each_place(&mut |origin| *origin = Origin::default());
+    }
 }
 
 macro_rules! no_places {
-    ($($type:ty),*) => { $(impl Places for $type { fn forget(&mut self) {} })* };
+    ($($type:ty),*) => {
+        $(impl Places for $type { fn each_place(&mut self, _: &mut dyn FnMut(&mut Origin)) {} })*
+    };
 }
 
 macro_rules! places {
     ($($type:ty: $($field:ident)*;)*) => {
-        $(impl Places for $type { fn forget(&mut self) { $(self.$field.forget();)* } })*
+        $(impl Places for $type {
+            fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+                $(self.$field.each_place(each);)*
+            }
+        })*
     };
 }
 
 impl Places for Origin {
-    fn forget(&mut self) {
-        *self = Self::default();
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+        each(self);
     }
 }
 
 impl<T: Places> Places for Spanned<T> {
-    fn forget(&mut self) {
-        self.value.forget();
-        self.origin.forget();
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+        self.value.each_place(each);
+        self.origin.each_place(each);
     }
 }
 
 impl<T: Places> Places for Option<T> {
-    fn forget(&mut self) {
-        self.iter_mut().for_each(T::forget);
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+        self.iter_mut().for_each(|one| one.each_place(each));
     }
 }
 
 impl<T: Places> Places for Vec<T> {
-    fn forget(&mut self) {
-        self.iter_mut().for_each(T::forget);
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+        self.iter_mut().for_each(|one| one.each_place(each));
     }
 }
 
 impl<T: Places, const N: usize> Places for [T; N] {
-    fn forget(&mut self) {
-        self.iter_mut().for_each(T::forget);
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+        self.iter_mut().for_each(|one| one.each_place(each));
     }
 }
 
 impl<A: Places, B: Places> Places for (A, B) {
-    fn forget(&mut self) {
-        self.0.forget();
-        self.1.forget();
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+        self.0.each_place(each);
+        self.1.each_place(each);
     }
 }
 
 impl<T: Places> Places for Named<T> {
-    fn forget(&mut self) {
-        self.name.forget();
-        self.body.forget();
+    fn each_place(&mut self, each: &mut dyn FnMut(&mut Origin)) {
+        self.name.each_place(each);
+        self.body.each_place(each);
     }
 }
 
@@ -119,6 +131,8 @@ places! {
     Answer: window answered origin;
     Application: open_to claim names roles lasts;
     Source: map;
+    Declarations: attributes services kinds scopes users groups roles policies attachments ceilings
+        checks laws separations edit_rights presets vet accepted reviews applications sources;
 }
 
 /// The keys of a group without where they were written.

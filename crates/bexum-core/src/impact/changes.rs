@@ -106,6 +106,17 @@ pub type OnRow<'c> = (String, &'c Change);
 /// A place, and what comes to something else there.
 type AtPlace = (u32, Vec<Change>);
 
+/// How far some cells reach.
+#[derive(Debug)]
+pub struct Extent<'c> {
+    /// Whose they are, each once, by name.
+    pub who: Vec<&'c str>,
+    /// How many actions they are of.
+    pub actions: usize,
+    /// How many rows they are on.
+    pub rows: usize,
+}
+
 /// Sessions with the same cells.
 #[derive(Debug)]
 pub struct Block<'c> {
@@ -366,34 +377,26 @@ impl Changes {
         blocks
     }
 
-    /// Everybody for whom something comes to something else, once, by name.
+    /// How far such cells reach.
     #[must_use]
-    pub fn who(&self) -> Vec<&str> {
-        let mut who: Vec<&str> = self.sessions.iter().map(|one| &*one.who).collect();
+    pub fn extent(&self, is: impl Fn(&Change) -> bool) -> Extent<'_> {
+        let such: Vec<Vec<&Change>> =
+            self.there.iter().map(|there| there.iter().filter(|one| is(one)).collect()).collect();
+        let has_such = |(_, there): &At| !such[*there as usize].is_empty();
+        let of_lists: Vec<bool> = self.lists.iter().map(|list| list.iter().any(has_such)).collect();
+        let sessions = self.sessions.iter().filter(|one| of_lists[one.list as usize]);
+        let mut who: Vec<&str> = sessions.map(|one| &*one.who).collect();
         who.dedup();
-        who
-    }
-
-    /// The actions, once, by name.
-    #[must_use]
-    pub fn actions(&self) -> BTreeSet<&str> {
-        let used = self.used();
-        let changes = used.iter().flat_map(|there| self.there[*there as usize].iter());
-        changes.map(|change| &*change.action).collect()
-    }
-
-    /// On how many rows something comes to something else.
-    #[must_use]
-    pub fn rows(&self) -> usize {
-        let pairs: FxHashSet<At> =
-            self.lists.iter().flat_map(|list| list.iter().copied()).collect();
-        let rows: FxHashSet<(u32, &str)> = pairs
-            .iter()
-            .flat_map(|(place, there)| {
-                self.there[*there as usize].iter().map(move |change| (*place, &*change.rest))
-            })
-            .collect();
-        rows.len()
+        let pairs = self.lists.iter().flat_map(|list| list.iter().copied().filter(has_such));
+        let pairs: FxHashSet<At> = pairs.collect();
+        let there: FxHashSet<u32> = pairs.iter().map(|(_, there)| *there).collect();
+        let changes = there.iter().flat_map(|there| &such[*there as usize]);
+        let actions: BTreeSet<&str> = changes.map(|change| &*change.action).collect();
+        let rows = pairs.iter().flat_map(|(place, there)| {
+            such[*there as usize].iter().map(|change| (*place, &*change.rest))
+        });
+        let rows: FxHashSet<(u32, &str)> = rows.collect();
+        Extent { who, actions: actions.len(), rows: rows.len() }
     }
 
     fn cells_of(&self, list: u32) -> Vec<OnRow<'_>> {

@@ -16,7 +16,7 @@ use rustc_hash::FxHashMap;
 use super::Comparison;
 use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
 use super::changes::{At, Change, Changes, Lists, Numbered};
-use super::held::{HeldTask, HeldTasks, held_tasks, with_held};
+use super::held::{HeldTask, HeldTasks, ToldHeld, held_tasks, with_held};
 use super::place_classes::PlaceClasses;
 use super::sessions::{Compared, Concerned, InBoth, RolesChanged};
 use super::touches::{TouchedPart, TouchedPlace};
@@ -254,7 +254,7 @@ pub(super) fn cover(covered: &mut BTreeMap<u32, u32>, range: &Range<u32>) -> Vec
 fn changes(shared: &Shared<'_, '_>, people: &[Person<'_>], mut known: KnownChanges) -> Changes {
     let mut lists = Lists::default();
     let mut list: Vec<At> = Vec::new();
-    let mut told: FxHashMap<(u32, Vec<Option<&str>>), u32> = FxHashMap::default();
+    let mut told = ToldHeld::default();
     for person in people {
         for (j, session) in person.sessions.iter().enumerate() {
             list.clear();

@@ -1,13 +1,14 @@
 //! What somebody gains in one session and could do before in another one.
 
 use std::collections::BTreeMap;
+use std::num::NonZeroU32;
 use std::ops::Range;
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
 use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
-use super::changes::{At, Change};
+use super::changes::{At, Change, Numbered};
 use super::everybody::{KnownChanges, Person, Stretch, Task, cover, within};
 use super::place_classes::PlaceClasses;
 use super::sessions::Compared;
@@ -133,6 +134,17 @@ fn others(
     seen.collect()
 }
 
+/// Changes with who could do before what rose, by what they are without it and the roles of the sessions
+/// that could.
+#[derive(Default)]
+pub(super) struct ToldHeld<'p> {
+    roles: Numbered<&'p str>,
+    told: FxHashMap<(u32, Vec<Held>), u32>,
+}
+
+/// The number of the role of a session that could do something before, if any could.
+type Held = Option<NonZeroU32>;
+
 /// Says of what rose which other session was allowed it before, the first by the name of its role.
 pub(super) fn with_held<'p>(
     shared: &Shared<'_, '_>,
@@ -140,11 +152,11 @@ pub(super) fn with_held<'p>(
     stretch: &Stretch,
     list: &mut [At],
     known: &mut KnownChanges,
-    told: &mut FxHashMap<(u32, Vec<Option<&'p str>>), u32>,
+    ToldHeld { roles, told }: &mut ToldHeld<'p>,
 ) {
-    let mut by: BTreeMap<u32, Vec<Option<&'p str>>> = BTreeMap::new();
+    let mut by: FxHashMap<u32, Vec<Held>> = FxHashMap::default();
     for (other, pieces) in others(shared, person, session, stretch) {
-        let role: &'p str = &person.sessions[other].role;
+        let role = NonZeroU32::MIN.saturating_add(roles.number(&person.sessions[other].role));
         each_pair(&stretch.pieces, &pieces, |range, seen_of_both| {
             let held = known.held.get(&seen_of_both).map_or(&[][..], |held| within(held, &range));
             for (place, held) in held {
@@ -159,8 +171,8 @@ pub(super) fn with_held<'p>(
         let Some(by) = by.remove(place) else { continue };
         *changes = *told.entry((*changes, by)).or_insert_with_key(|(changes, by)| {
             let all = known.changes.all[*changes as usize].iter().zip(by);
-            let all =
-                all.map(|(change, by)| Change { held_as: by.map(Into::into), ..change.clone() });
+            let role = |by: NonZeroU32| roles.all[by.get() as usize - 1].into();
+            let all = all.map(|(change, by)| Change { held_as: by.map(role), ..change.clone() });
             known.changes.number(all.collect::<Vec<_>>().into())
         });
     }

@@ -126,9 +126,15 @@ impl Compared<'_, '_> {
             asks_for_names |=
                 self.with_later && at_any_time.iter().any(|said| asks_for_a_name(estate, said));
             known[i].extend(ever.iter().map(|(rest, _)| rest.text.to_string()));
-            let (found, whole) = match self.with_later {
-                true => (ever, whole_ever),
-                false => rests_of(&side.decider.statements_in_play(&asking, &query)),
+            let in_play = match self.with_later {
+                true => None,
+                false => Some(side.decider.statements_in_play(&asking, &query)),
+            };
+            // Those in play are some of these, mostly all.
+            let in_play = in_play.filter(|in_play| in_play.len() < at_any_time.len());
+            let (found, whole) = match in_play {
+                None => (ever, whole_ever),
+                Some(in_play) => rests_of(&in_play),
             };
             side.limited.extend((!whole).then_some(nearest));
             for (rest, asked) in found {

@@ -1,7 +1,9 @@
 //! All that has a say about one cell, in a form that can be held against that of another estate: what is
 //! the same for all actions of a row is gathered once for the row.
 
+use std::cell::{OnceCell, RefCell};
 use std::collections::BTreeMap;
+use std::fmt::Write as _;
 use std::rc::Rc;
 
 use rustc_hash::FxHashMap;
@@ -10,15 +12,17 @@ use super::facts::Facts;
 use super::touches::{Asked, attributes, shown};
 use crate::attribute::Value;
 use crate::condition::check::TargetAttribute;
+use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
 use crate::engine::{Decider, EvalContext, Index, Session};
 use crate::estate::Estate;
 use crate::id::{ActionId, KindId, PolicyId, ScopeId, StatementId};
 use crate::pattern::PathPattern;
+use crate::pattern::residual::FRESH;
 use crate::policy::{Effect, Statement};
 use crate::reach::{AccessTarget, Viewpoint};
 use crate::request::TargetPlace;
-use crate::time::Window;
+use crate::time::{Time, Window};
 use crate::truth::Truth;
 
 /// In what sense a policy is in play.
@@ -44,6 +48,30 @@ pub(super) struct RowSaid<'e> {
     borne: BTreeMap<String, Value>,
     /// The seals above, and what else conditions can ask of the target.
     rest: String,
+    /// What is left open of statements, once that was found out.
+    left: RefCell<FxHashMap<LeftKey, Option<Left>>>,
+    /// Whether a policy in play asks for a circumstance in a brace, once that was found out.
+    has_given_braces: OnceCell<bool>,
+}
+
+/// A statement, where its patterns start, how it sees roles, and the kind of what it is asked about.
+type LeftKey = (StatementId, usize, Effect, KindId);
+
+/// What is left open of a statement on a row.
+#[derive(Clone)]
+struct Left {
+    /// As text.
+    text: Rc<str>,
+    /// What its condition asks about besides circumstances, and what that is; `None` where more than that
+    /// matters: a path, or what changes with time.
+    facts: Option<Rc<str>>,
+}
+
+/// What statements say of which it is not certain what they come to.
+pub(super) struct SaidHere {
+    pub(super) voices: Vec<Voice>,
+    /// What they ask about who asks and the target, and what that is; `None` where more than that matters.
+    pub(super) facts: Option<Vec<Rc<str>>>,
 }
 
 /// What has a say about a row in both estates, at each moment that counts.
@@ -108,7 +136,17 @@ pub(super) fn row_said<'e>(
     let is_item = matches!(target.place, TargetPlace::Item(_));
     let sort = scope.scope_type;
     let rest = format!("{seals:?} {identity} {sort:?} {kind:?} {is_item}");
-    RowSaid { entries, session, view: view.clone(), target: target.clone(), asker, borne, rest }
+    RowSaid {
+        entries,
+        session,
+        view: view.clone(),
+        target: target.clone(),
+        asker,
+        borne,
+        rest,
+        left: RefCell::default(),
+        has_given_braces: OnceCell::new(),
+    }
 }
 
 /// A statement in play, or a ceiling: how, where it starts, when, and what it says.
@@ -148,7 +186,14 @@ pub(super) struct SaidOfAction {
     pub(super) kinds: [KindId; 2],
     /// Whether all is the same that no statement says, and what statements say in each estate.
     pub(super) moments: Vec<(bool, [Vec<Voice>; 2])>,
+    /// Where nothing matters but that: what else is known at each moment, in each estate. Then rows of
+    /// which all this is the same come to the same, whose and wherever they are.
+    pub(super) known: Option<Vec<[KnownThere; 2]>>,
 }
+
+/// The moment, whether everything is refused then, whether the row stands for many items, and what
+/// statements ask about who asks and the target, with what that is.
+pub(super) type KnownThere = (Time, bool, bool, Vec<Rc<str>>);
 
 impl SaidOfAction {
     /// What may become of the action: more that allows it closes nothing, nor does less that denies or
@@ -216,25 +261,42 @@ impl RowSaid<'_> {
     /// The [voices](Self::voices) of the statements of which it is not certain what they come to, whatever
     /// is given and at whatever moment while who asks is in the same. Estates that differ only in what
     /// decides nothing on this row then have the same voices there.
-    pub(super) fn voices_here(&self, index: &Index, action: ActionId) -> Vec<Voice> {
+    pub(super) fn voices_here(&self, index: &Index, action: ActionId) -> SaidHere {
         let query = self.view.query(&self.target, action);
         let estate = index.estate();
+        let kind = estate.catalogue.action(action).kind;
         let mut all: Vec<Voice> = Vec::new();
+        let mut facts: Option<Vec<Rc<str>>> = Some(Vec::new());
         for &(sense, anchor, policy, window) in &self.entries {
             let sees = if sense == Sense::Allows { Effect::Allow } else { Effect::Deny };
-            let context = EvalContext {
-                index,
-                query: &query,
-                closure: &self.session.closure,
-                roles: Some(self.session.roles_of(sees)),
-            };
-            let left = |ids: &[StatementId]| -> Vec<Rc<str>> {
-                let named = ids.iter().map(|id| estate.statement(*id));
-                let named = named.filter(|one| one.actions.contains(action.index()));
-                let left = named.filter_map(|one| left_open(one, anchor, &context));
-                let mut left: Vec<Rc<str>> = left.collect();
-                left.sort_unstable();
-                left
+            let mut left = |ids: &[StatementId]| -> Vec<Rc<str>> {
+                let mut texts = Vec::new();
+                for id in ids {
+                    let statement = estate.statement(*id);
+                    if !statement.actions.contains(action.index()) {
+                        continue;
+                    }
+                    let mut known = self.left.borrow_mut();
+                    let left = known.entry((*id, anchor, sees, kind)).or_insert_with(|| {
+                        let context = EvalContext {
+                            index,
+                            query: &query,
+                            closure: &self.session.closure,
+                            roles: Some(self.session.roles_of(sees)),
+                        };
+                        left_open(statement, anchor, &context)
+                    });
+                    let Some(Left { text, facts: asked }) = left else { continue };
+                    texts.push(Rc::clone(text));
+                    match (&mut facts, asked) {
+                        (Some(facts), Some(asked)) => {
+                            facts.extend((!asked.is_empty()).then(|| Rc::clone(asked)));
+                        }
+                        _ => facts = None,
+                    }
+                }
+                texts.sort_unstable();
+                texts
             };
             let body = estate.policy(policy);
             match sense {
@@ -264,7 +326,34 @@ impl RowSaid<'_> {
         }
         all.sort_unstable();
         all.dedup();
-        all
+        if let Some(facts) = &mut facts {
+            facts.sort_unstable();
+            facts.dedup();
+        }
+        SaidHere { voices: all, facts }
+    }
+
+    /// What is known there besides, if these facts are all that statements ask about.
+    pub(super) fn known_there(&self, estate: &Estate, facts: Vec<Rc<str>>) -> Option<KnownThere> {
+        let is_sample = self.target.asked.contains(FRESH);
+        // A circumstance in a brace may be the name of one of many items, whatever a statement is about.
+        if is_sample && self.has_given_braces(estate) {
+            return None;
+        }
+        let is_refused = self.session.is_refused(self.view.take_up);
+        Some((self.view.time, is_refused, is_sample, facts))
+    }
+
+    fn has_given_braces(&self, estate: &Estate) -> bool {
+        *self.has_given_braces.get_or_init(|| {
+            let bodies = self.entries.iter().map(|(.., policy, _)| estate.policy(*policy));
+            let mut statements = bodies.flat_map(|body| body.allows.iter().chain(&body.denies));
+            statements.any(|id| {
+                let on = &estate.statement(*id).on;
+                let braces = on.plain.iter().chain(&on.excluded).flat_map(|one| one.braces());
+                braces.into_iter().any(|brace| matches!(brace.attribute, Reference::Given(_)))
+            })
+        })
     }
 }
 
@@ -301,7 +390,7 @@ fn statements(estate: &Estate, policy: PolicyId, action: ActionId, sense: Sense)
 /// What is left open of a statement, as text: the patterns of which it hangs on the values in their
 /// braces whether the path is meant, and the condition. `None` where the statement does not match in
 /// any case.
-fn left_open(statement: &Statement, anchor: usize, context: &EvalContext<'_>) -> Option<Rc<str>> {
+fn left_open(statement: &Statement, anchor: usize, context: &EvalContext<'_>) -> Option<Left> {
     let segments = &context.query.target.segments;
     let open = |patterns: &[PathPattern]| {
         let (mut best, mut open) = (Truth::False, Vec::new());
@@ -337,10 +426,37 @@ fn left_open(statement: &Statement, anchor: usize, context: &EvalContext<'_>) ->
             Truth::Undecided => {}
         }
     }
+    let facts = left.is_empty().then(|| asked_besides(when, context)).flatten();
     let when = when.map_or("", |when| &when.text);
-    match left.is_empty() && when.is_empty() {
-        true => Some(Rc::from(CERTAIN)),
-        false => Some(Rc::from(format!("{left:?} {when}"))),
+    let text = match left.is_empty() && when.is_empty() {
+        true => Rc::from(CERTAIN),
+        false => Rc::from(format!("{left:?} {when}")),
+    };
+    Some(Left { text, facts })
+}
+
+/// What a condition asks about besides circumstances, with what that is; `None` where it may be something
+/// else at another moment, or is a path.
+fn asked_besides(when: Option<&Condition>, context: &EvalContext<'_>) -> Option<Rc<str>> {
+    use TargetAttribute::{Name, Path};
+    let mut told = String::new();
+    for (asked, _) in when.into_iter().flat_map(Condition::references) {
+        match asked {
+            // The moment is one of all those that are looked at.
+            Reference::Given(_) | Reference::Time => {}
+            asked if turns_with_time(asked) => return None,
+            Reference::Target(Name | Path) => return None,
+            asked => {
+                let name = asked.written(&context.index.estate().attribute_names);
+                let (fact, is_set) = (context.fact(asked), context.is_set(asked));
+                // A string takes whatever is written to it.
+                let _ = write!(told, " {name} {fact:?} {is_set:?}");
+            }
+        }
+    }
+    match when {
+        Some(when) if !told.is_empty() => Some(Rc::from(format!("{}{told}", when.text))),
+        _ => Some(Rc::from("")),
     }
 }
 

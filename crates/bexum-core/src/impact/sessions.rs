@@ -1,21 +1,21 @@
 //! One principal after the other: each of its sessions in both estates, row by row.
 
-use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
 use super::alike::SaysOfSubjects;
 use super::facts::Facts;
-use super::said::{MayTurn, SaidOfAction, SaidOfRow, Texts, row_said};
+use super::said::{SaidOfAction, Texts};
 use super::touches::{TouchedPart, TouchedPlace};
-use super::{Cell, Comparison, LimitedIn, Outcome};
+use super::{Cell, Comparison, LimitedIn};
 use crate::catalogue::{Action, ActionSet, Catalogue};
-use crate::engine::{Cells, Decider};
+use crate::engine::Decider;
 use crate::estate::Estate;
 use crate::id::{ActionId, ScopeId};
-use crate::prove::{KnownAnswers, Opened, opened};
+use crate::prove::{KnownAnswers, Opened};
 use crate::reach::{self, AccessTarget, Limited, Viewpoint};
 use crate::request::{Request, RequestFault};
 use crate::time::Time;
@@ -36,7 +36,7 @@ pub(super) struct Side<'e> {
     anybody: Option<Viewpoint>,
     pub(super) limited: Limited,
     /// What its policies say about actions, as far as that was asked.
-    texts: Texts,
+    pub(super) texts: Texts,
 }
 
 /// Roles that somebody can take up in one of the estates alone, by their bare names.
@@ -74,16 +74,6 @@ pub(super) struct Concerned {
 /// The actions that count, in each estate; `None`: any.
 pub(super) type ActionsIn<'c> = [Option<&'c ActionSet>; 2];
 
-/// What an action on a row came to and comes to.
-pub(super) struct Turn {
-    pub(super) action: Box<str>,
-    pub(super) before: Outcome,
-    pub(super) after: Outcome,
-    pub(super) is_gained: bool,
-    pub(super) is_lost: bool,
-    pub(super) is_decided: bool,
-}
-
 impl Concerned {
     /// All that a comparison is about.
     fn everything() -> Self {
@@ -113,12 +103,14 @@ pub struct Compared<'c, 'e> {
     /// More names than any pattern of either estate has.
     pub(super) many: usize,
     /// For each action of the first estate, the same of the second.
-    same_actions: Vec<Option<ActionId>>,
+    pub(super) same_actions: Vec<Option<ActionId>>,
     /// The actions of the second estate that the first has not.
-    new_actions: Vec<ActionId>,
+    pub(super) new_actions: Vec<ActionId>,
     /// What was found out of the one who is looked at.
     pub(super) known: KnownAnswers,
-    closed: KnownAnswers,
+    pub(super) closed: KnownAnswers,
+    /// What becomes of cells of which the same is said, where nothing else matters.
+    pub(super) turned: FxHashMap<Rc<SaidOfAction>, (Opened, Opened)>,
     /// What has a say for subjects, once it was found out.
     pub(super) says: SaysOfSubjects,
 }
@@ -154,6 +146,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             new_actions,
             known: KnownAnswers::default(),
             closed: KnownAnswers::default(),
+            turned: FxHashMap::default(),
             says: SaysOfSubjects::default(),
             comparison,
             with_later,
@@ -175,6 +168,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     pub(super) fn forget(&mut self) {
         self.known.clear();
         self.closed.clear();
+        self.turned.clear();
     }
 
     /// The cells of somebody that come to something else, and those that depend on both sides of
@@ -386,196 +380,6 @@ impl<'c, 'e> Compared<'c, 'e> {
             found.retain(|path| counts(path));
         }
         found
-    }
-
-    /// What comes to something else on a row, or depends on both sides and may: of these actions.
-    pub(super) fn compare(
-        &mut self,
-        session: &InBoth,
-        row: &Row,
-        actions: ActionsIn<'_>,
-    ) -> Vec<Turn> {
-        let mut found = Vec::new();
-        let mut cells = self
-            .sides
-            .each_ref()
-            .map(|side| Cells::nothing(side.decider.index.estate().catalogue.actions.len()));
-        for i in 0..2 {
-            if let (Some(view), Some(target)) = (&session[i], &row[i]) {
-                cells[i] = reach::cells_at(&mut self.sides[i].decider, view, target, actions[i]);
-            }
-        }
-        let outcome = |i: usize, action: Option<ActionId>| match action {
-            Some(action) if cells[i].allow.contains(action.index()) => Outcome::Allow,
-            Some(action) if cells[i].depends.contains(action.index()) => Outcome::Depends,
-            _ => Outcome::Deny,
-        };
-        let (before, after) = (self.comparison.before.estate(), self.comparison.after.estate());
-        if cells.iter().all(Cells::is_nothing) {
-            return found;
-        }
-        let mut changed: Vec<(Box<str>, Outcome, Outcome)> = Vec::new();
-        for (old, new) in self.actions_in(&cells) {
-            let (was, is) = (outcome(0, old), outcome(1, new));
-            let is_turned = (was == Outcome::Allow) != (is == Outcome::Allow);
-            let counts = match self.outcomes_alone {
-                Some(_) => is_turned,
-                None => was != is || was == Outcome::Depends,
-            };
-            if !counts {
-                continue;
-            }
-            let name = match (old, new) {
-                (Some(old), _) => &before.catalogue.action(old).name,
-                (None, Some(new)) => &after.catalogue.action(new).name,
-                (None, None) => continue,
-            };
-            changed.push((name.clone(), was, is));
-        }
-        let mut said: Option<SaidOfRow<'_>> = None;
-        // Of actions of which the same is said the same becomes.
-        let mut known: FxHashMap<SaidOfAction, (Opened, Opened)> = FxHashMap::default();
-        for (action, before, after) in changed {
-            let (opened, closed) = match before.cmp(&after) {
-                Ordering::Less => (Opened::Yes, Opened::No),
-                Ordering::Greater => (Opened::No, Opened::Yes),
-                Ordering::Equal => {
-                    let said = said.get_or_insert_with(|| self.said_of(session, row));
-                    match self.said_of_action(said, &action) {
-                        None => self.opened_and_closed(session, row, MayTurn::BOTH, &action),
-                        Some(said) => *known.entry(said).or_insert_with_key(|said| {
-                            self.opened_and_closed(session, row, said.may_turn(), &action)
-                        }),
-                    }
-                }
-            };
-            if opened == Opened::No && closed == Opened::No {
-                continue;
-            }
-            found.push(Turn {
-                is_gained: opened != Opened::No,
-                is_lost: closed != Opened::No,
-                is_decided: opened != Opened::NotDecided && closed != Opened::NotDecided,
-                action,
-                before,
-                after,
-            });
-        }
-        found
-    }
-
-    /// The actions of which these cells, of the two estates, may come to something else: each with its
-    /// number in both.
-    fn actions_in(&self, cells: &[Cells; 2]) -> Vec<(Option<ActionId>, Option<ActionId>)> {
-        let [one, other] = self.sides.each_ref().map(|side| side.decider.index.estate());
-        if Arc::ptr_eq(&one.catalogue, &other.catalogue) {
-            let mut counts = cells[0].allow.clone();
-            counts.symmetric_difference_with(&cells[1].allow);
-            if self.outcomes_alone.is_none() {
-                cells.iter().for_each(|cells| counts.union_with(&cells.depends));
-            }
-            return counts.ones().map(ActionId::new).map(|id| (Some(id), Some(id))).collect();
-        }
-        let olds = self.same_actions.iter().enumerate();
-        let olds = olds.map(|(i, new)| (Some(ActionId::new(i)), *new));
-        olds.chain(self.new_actions.iter().map(|new| (None, Some(*new)))).collect()
-    }
-
-    /// Whether a cell that depends in both estates is opened, and whether it is closed.
-    fn opened_and_closed(
-        &mut self,
-        session: &InBoth,
-        row: &Row,
-        turn: MayTurn,
-        action: &str,
-    ) -> (Opened, Opened) {
-        let turn = turn.and(self.comparison.may_turn);
-        let unless = |may: bool| if may { Opened::NotDecided } else { Opened::No };
-        let not_decided = (unless(turn.open), unless(turn.close));
-        if turn == MayTurn::NEITHER || self.comparison.is_spent() {
-            return not_decided;
-        }
-        let ([Some(before), Some(after)], [Some(old), Some(new)]) = (session, row) else {
-            return not_decided;
-        };
-        let [one, other] = &mut self.sides;
-        let find = |side: &Side<'_>| side.decider.index.estate().catalogue.find_action(action);
-        let (Some(was), Some(is), true) = (find(one), find(other), self.comparison.can_complete)
-        else {
-            return not_decided;
-        };
-        let (before, after) = (before.query(old, was), after.query(new, is));
-        let (one, other) = (&mut one.decider, &mut other.decider);
-        let opens = match turn.open {
-            true => opened(&mut [(one, &before)], (other, &after), &mut self.known),
-            false => Opened::No,
-        };
-        let closes = match turn.close {
-            true => opened(&mut [(other, &after)], (one, &before), &mut self.closed),
-            false => Opened::No,
-        };
-        let steps = self.known.take_steps() + self.closed.take_steps();
-        self.comparison.spend(steps);
-        (opens, closes)
-    }
-
-    /// All that has a say about an action on a row, from this moment on; `None` where that cannot be
-    /// held against each other.
-    pub(super) fn said_of_action(
-        &mut self,
-        said: &SaidOfRow<'e>,
-        action: &str,
-    ) -> Option<SaidOfAction> {
-        let [one, other] = &mut self.sides;
-        let (before, after) = (one.decider.index.estate(), other.decider.index.estate());
-        let was = before.catalogue.find_action(action)?;
-        let is = after.catalogue.find_action(action)?;
-        let kinds = [before.catalogue.action(was).kind, after.catalogue.action(is).kind];
-        let mut moments = Vec::with_capacity(said.len());
-        for moment in said {
-            let [Some(old), Some(new)] = moment else { return None };
-            let voices =
-                [old.voices(before, was, &mut one.texts), new.voices(after, is, &mut other.texts)];
-            let here = || {
-                let [before, after] = [&one.decider, &other.decider].map(|it| it.index);
-                [old.voices_here(before, was), new.voices_here(after, is)]
-            };
-            let voices = if voices[0] == voices[1] { voices } else { here() };
-            let is_same = old.is_same_beside(new, [was, is], [&one.texts, &other.texts]);
-            moments.push((is_same, voices));
-        }
-        Some(SaidOfAction { kinds, moments })
-    }
-
-    /// All that has a say about a row, whatever the action.
-    pub(super) fn said_of(&mut self, session: &InBoth, row: &Row) -> SaidOfRow<'e> {
-        let times = self.times(session);
-        let each = times.into_iter();
-        each.map(|time| {
-            [0, 1].map(|side| {
-                let (view, target) = (session[side].as_ref()?, row[side].as_ref()?);
-                let view = Viewpoint { time, ..view.clone() };
-                Some(row_said(&mut self.sides[side].decider, &view, target))
-            })
-        })
-        .collect()
-    }
-}
-
-impl Turn {
-    fn cell(self, who: &str, role: &str, place: &str) -> Cell {
-        Cell {
-            who: who.to_owned(),
-            role: role.to_owned(),
-            place: place.to_owned(),
-            action: self.action.into(),
-            before: self.before,
-            after: self.after,
-            is_gained: self.is_gained,
-            is_lost: self.is_lost,
-            is_decided: self.is_decided,
-            held_as: None,
-        }
     }
 }
 

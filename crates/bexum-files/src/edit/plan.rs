@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use bexum_core::catalogue::Catalogue;
 use bexum_core::declaration::Declarations;
-use bexum_core::edit::{Edit, EditFault, apply, canonical, join_files, take_files};
-use bexum_core::origin::FileId;
+use bexum_core::edit::{Edit, EditFault, apply, canonical, join, take};
+use bexum_core::origin::{FileId, Origin};
 use bexum_core::{Estate, Time};
 
-use super::sync::changed_texts;
+use super::sync::{ChangedTexts, changed_texts};
 use crate::discover::estate_file;
 use crate::load::{self, Failure, Loaded};
 use crate::problem::Problem;
@@ -205,9 +205,9 @@ impl EditInTurn<'_> {
         in_place: bool,
     ) -> Result<Texts, PlanError> {
         let State { sources, declared } = state;
-        let files = changed_texts(sources, declared, &wanted, self.file, in_place);
+        let changed = changed_texts(sources, declared, &wanted, self.file, in_place);
         let first = sources.iter().next().map(|source| source.path.clone()).unwrap_or_default();
-        let Some(files) = files else {
+        let Some(ChangedTexts { files, blocks }) = changed else {
             return Err(PlanError::NotTheSame { path: first, at: self.at });
         };
         let path = files.first().map_or(first, |(path, _)| path.clone());
@@ -227,19 +227,27 @@ impl EditInTurn<'_> {
             (*sources, *declared) = read;
             return Ok(files);
         };
-        let Some(is) = load::read_some(&new_sources, &numbers) else {
+        // Where only blocks change, these were read again alone.
+        let whole: Vec<FileId> = numbers.into_iter().filter(|file| !blocks.has(*file)).collect();
+        let Some(is) = load::read_some(&new_sources, &whole) else {
             let failure = load::read_sources(new_sources, problems).err();
             return Err(failure.and_then(unread).unwrap_or_else(not_the_same));
         };
+        let in_blocks = blocks.old_places();
+        take(&mut wanted, |origin| in_blocks.contains(&origin));
+        take(declared, |origin| in_blocks.contains(&origin));
         // What stands in the other files is what it was; in these, what it is to be.
-        let to_be = take_files(&mut wanted, &numbers);
-        take_files(declared, &numbers);
+        let goes = |origin: Origin| origin == Origin::default() || whole.contains(&origin.file);
+        let to_be = take(&mut wanted, goes);
+        take(declared, goes);
         let mut is_part = is.clone();
         is_part.name.clone_from(&to_be.name);
         if wanted != *declared || !declare_the_same(is_part, to_be) {
             return Err(not_the_same());
         }
-        join_files(declared, is);
+        let in_blocks = blocks.put(declared);
+        join(declared, is);
+        join(declared, in_blocks);
         *sources = new_sources;
         Ok(files)
     }

@@ -12,6 +12,7 @@ use bexum_core::edit::changed_words;
 use bexum_core::origin::{FileId, Origin, Spanned};
 use rayon::prelude::*;
 
+use super::block::{MOST_BLOCKS, NewBlock, NewBlocks};
 use super::document::{Document, Splice, key_text};
 use super::table::{Table, Thing};
 use super::written::{self, quoted};
@@ -32,31 +33,13 @@ pub(super) struct FileEdit<'s> {
 }
 
 impl<'s> FileEdit<'s> {
-    fn new(text: &'s str) -> Self {
+    pub(super) fn new(text: &'s str) -> Self {
         Self { document: Document::new(text), splices: Vec::new(), appended: Vec::new() }
     }
 
     /// The text with everything changed; `None` where two changes are in each other's way.
-    fn done(mut self) -> Option<String> {
-        let old = self.document.text;
-        // Those of one place stay in their order.
-        self.splices.sort_by_key(|splice| (splice.range.start, splice.range.end));
-        self.splices.dedup();
-        let mut text = String::with_capacity(old.len() + 256);
-        let mut at = 0;
-        let mut is_gone = false;
-        for splice in &self.splices {
-            // What goes may go with more than one of the things that go.
-            if is_gone && splice.text.is_empty() && splice.range.start <= at {
-                at = at.max(splice.range.end);
-                continue;
-            }
-            is_gone = splice.text.is_empty();
-            text.push_str(old.get(at..splice.range.start)?);
-            text.push_str(&splice.text);
-            at = splice.range.end;
-        }
-        text.push_str(old.get(at..)?);
+    pub(super) fn done(self) -> Option<String> {
+        let mut text = spliced(self.document.text, self.splices)?;
         let line_end = self.document.line_end;
         for block in &self.appended {
             let block = block.replace('\n', line_end);
@@ -73,17 +56,52 @@ impl<'s> FileEdit<'s> {
     }
 }
 
+/// A text with everything changed; `None` where two changes are in each other's way.
+fn spliced(old: &str, mut splices: Vec<Splice>) -> Option<String> {
+    // Those of one place stay in their order.
+    splices.sort_by_key(|splice| (splice.range.start, splice.range.end));
+    splices.dedup();
+    let mut text = String::with_capacity(old.len() + 256);
+    let mut at = 0;
+    let mut is_gone = false;
+    for splice in &splices {
+        // What goes may go with more than one of the things that go.
+        if is_gone && splice.text.is_empty() && splice.range.start <= at {
+            at = at.max(splice.range.end);
+            continue;
+        }
+        is_gone = splice.text.is_empty();
+        text.push_str(old.get(at..splice.range.start)?);
+        text.push_str(&splice.text);
+        at = splice.range.end;
+    }
+    text.push_str(old.get(at..)?);
+    Some(text)
+}
+
 /// All files while they are changed.
 struct Sync<'s> {
     sources: &'s Sources,
     files: HashMap<FileId, FileEdit<'s>>,
+    /// What changes in blocks, until something else of the file does, too.
+    blocks: HashMap<FileId, Vec<NewBlock>>,
+    /// Whether names may be others where they stand.
+    in_place: bool,
     /// New tables, by the file in which they go.
     new: BTreeMap<PathBuf, Vec<String>>,
     /// The file that was named for new tables.
     wanted: Option<&'s Path>,
 }
 
-/// The texts of the files that have to differ for `after` to be declared, by path below the root.
+/// The files that have to differ.
+pub(super) struct ChangedTexts {
+    /// Their texts, by path below the root.
+    pub(super) files: Vec<(PathBuf, String)>,
+    /// What changes in those of them in which only blocks do.
+    pub(super) blocks: NewBlocks,
+}
+
+/// The texts of the files that have to differ for `after` to be declared.
 ///
 /// New tables go to the end of the file where their like stand last, or to `file`. `in_place` says
 /// whether names may be others where they stand. `None` where the files are written in a way that
@@ -94,8 +112,9 @@ pub(super) fn changed_texts<'s>(
     after: &Declarations,
     file: Option<&'s Path>,
     in_place: bool,
-) -> Option<Vec<(PathBuf, String)>> {
-    let mut sync = Sync { sources, files: HashMap::new(), new: BTreeMap::new(), wanted: file };
+) -> Option<ChangedTexts> {
+    let (files, blocks) = (HashMap::new(), HashMap::new());
+    let mut sync = Sync { sources, files, blocks, in_place, new: BTreeMap::new(), wanted: file };
     if in_place {
         sync.words(before, after);
     }
@@ -126,8 +145,41 @@ impl<'s> Sync<'s> {
         self.files.extend(read.collect::<Vec<_>>());
     }
 
-    fn done(self) -> Option<Vec<(PathBuf, String)>> {
-        let Self { sources, mut files, new, wanted } = self;
+    /// Changes things in their blocks, as far as that can be done; the others. Files of which anything
+    /// else changes are read whole all the same.
+    fn in_blocks<'d, T: Thing>(
+        &mut self,
+        changed: Vec<(&'d Named<T>, Option<&'d Named<T>>)>,
+    ) -> Vec<(&'d Named<T>, Option<&'d Named<T>>)> {
+        if self.in_place {
+            return changed;
+        }
+        let mut of_files: BTreeMap<FileId, Vec<(&Named<T>, Option<&Named<T>>)>> = BTreeMap::new();
+        for one in changed {
+            of_files.entry(one.0.name.origin.file).or_default().push(one);
+        }
+        let (sources, files) = (self.sources, &self.files);
+        let found = of_files.into_par_iter().map(|(id, changed)| {
+            let is_free = changed.len() <= MOST_BLOCKS && !files.contains_key(&id);
+            let text = &sources.get(id).text;
+            let block =
+                |(old, new): &(&Named<T>, Option<&Named<T>>)| NewBlock::of(text, old, (*new)?);
+            let blocks: Option<Vec<NewBlock>> =
+                is_free.then(|| changed.iter().map(block).collect()).flatten();
+            (id, changed, blocks)
+        });
+        let mut left = Vec::new();
+        for (id, changed, blocks) in found.collect::<Vec<_>>() {
+            match blocks {
+                Some(blocks) => self.blocks.entry(id).or_default().extend(blocks),
+                None => left.extend(changed),
+            }
+        }
+        left
+    }
+
+    fn done(self) -> Option<ChangedTexts> {
+        let Self { sources, mut files, blocks, in_place: _, new, wanted } = self;
         let ids: Vec<FileId> = (0..sources.iter().count()).map(|i| FileId(i as u32)).collect();
         let mut found = Vec::new();
         let parts = new.into_iter().flat_map(|(path, blocks)| match wanted {
@@ -144,6 +196,20 @@ impl<'s> Sync<'s> {
                 None => found.push((path, blocks.join("\n"))),
             }
         }
+        let mut alone = NewBlocks::default();
+        for (id, blocks) in blocks {
+            let text =
+                |block: &NewBlock| Splice { range: block.range.clone(), text: block.text.clone() };
+            match files.get_mut(&id) {
+                Some(file) => file.splices.extend(blocks.iter().map(text)),
+                None => {
+                    let source = sources.get(id);
+                    let new = spliced(&source.text, blocks.iter().map(text).collect())?;
+                    found.push((source.path.clone(), new));
+                    alone.add(id, blocks);
+                }
+            }
+        }
         for (id, file) in files {
             let old = file.document.text;
             let new = file.done()?;
@@ -152,7 +218,7 @@ impl<'s> Sync<'s> {
             }
         }
         found.sort();
-        Some(found)
+        Some(ChangedTexts { files: found, blocks: alone })
     }
 
     /// Puts a new table where its like stand last.
@@ -182,14 +248,21 @@ impl<'s> Sync<'s> {
         after: &[Named<T>],
         word: impl Fn(&Named<T>) -> &'static str,
     ) -> Option<()> {
-        let known: HashMap<Origin, &Named<T>> =
-            after.iter().map(|thing| (thing.name.origin, thing)).collect();
-        let new_of = |old: &Named<T>| known.get(&old.name.origin).copied();
+        // Most stand where they stood.
+        let mut known: Option<HashMap<Origin, &Named<T>>> = None;
+        let by_place = || after.iter().map(|thing| (thing.name.origin, thing)).collect();
+        let mut new_of = |i: usize, old: &Named<T>| {
+            let place = old.name.origin;
+            let same = after.get(i).filter(|new| new.name.origin == place);
+            same.or_else(|| known.get_or_insert_with(by_place).get(&place).copied())
+        };
         let changed: Vec<(&Named<T>, Option<&Named<T>>)> = before
             .iter()
-            .map(|old| (old, new_of(old)))
+            .enumerate()
+            .map(|(i, old)| (old, new_of(i, old)))
             .filter(|(old, new)| *new != Some(*old))
             .collect();
+        let changed = self.in_blocks(changed);
         self.read_all(changed.iter().map(|(old, _)| old.name.origin.file));
         for (old, new) in changed {
             let name = old.name.value.as_str();
@@ -219,8 +292,10 @@ impl<'s> Sync<'s> {
             *last = old.name.origin.max(*last);
         }
         let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
-        for thing in after.iter().filter(new) {
-            self.add(last.get(word(thing)).copied(), T::write(thing));
+        let new: Vec<&Named<T>> = after.iter().filter(new).collect();
+        let written: Vec<String> = new.par_iter().map(|thing| T::write(thing)).collect();
+        for (thing, block) in new.into_iter().zip(written) {
+            self.add(last.get(word(thing)).copied(), block);
         }
         Some(())
     }

@@ -4,8 +4,9 @@ use std::collections::HashSet;
 
 use bexum_core::attribute::Value;
 use bexum_core::declaration::{
-    Ask, Element, Group, List, Named, Policy, Role, Scope, Statement, User,
+    Ask, Declarations, Element, Group, List, Named, Policy, Role, Scope, Statement, User,
 };
+use bexum_core::edit::Places;
 use bexum_core::origin::{Origin, Spanned};
 use bexum_core::principal::Join;
 
@@ -14,9 +15,11 @@ use super::sync::FileEdit;
 use super::written::{self, quoted, toml_value};
 
 /// Something under a name of its own, as it is written.
-pub(super) trait Thing: PartialEq + Sized {
+pub(super) trait Thing: Clone + PartialEq + Places + Send + Sync + Sized {
     /// The word for it in headers: `user`.
     fn word(thing: &Named<Self>) -> &'static str;
+    /// All things of its sort.
+    fn all(declared: &mut Declarations) -> &mut Vec<Named<Self>>;
     /// Its table, where there is none yet.
     fn write(thing: &Named<Self>) -> String;
     /// Changes what its table says.
@@ -24,10 +27,14 @@ pub(super) trait Thing: PartialEq + Sized {
 }
 
 macro_rules! things {
-    ($($type:ty: $word:ident;)*) => {
+    ($($type:ty: $word:ident $all:ident;)*) => {
         $(impl Thing for $type {
             fn word(_: &Named<Self>) -> &'static str {
                 stringify!($word)
+            }
+
+            fn all(declared: &mut Declarations) -> &mut Vec<Named<Self>> {
+                &mut declared.$all
             }
 
             fn write(thing: &Named<Self>) -> String {
@@ -46,15 +53,19 @@ macro_rules! things {
 }
 
 things! {
-    User: user;
-    Group: group;
-    Role: role;
-    Policy: policy;
+    User: user users;
+    Group: group groups;
+    Role: role roles;
+    Policy: policy policies;
 }
 
 impl Thing for Scope {
     fn word(thing: &Named<Self>) -> &'static str {
         thing.body.scope_type.word()
+    }
+
+    fn all(declared: &mut Declarations) -> &mut Vec<Named<Self>> {
+        &mut declared.scopes
     }
 
     fn write(thing: &Named<Self>) -> String {

@@ -12,6 +12,7 @@ use bexum_files::edit::journal::Lock;
 use bexum_files::edit::{Plan, PlanError, plan};
 use bexum_files::{Folder, Loaded};
 use bexum_wire::edit as wire;
+use rayon::prelude::*;
 
 use super::edit_line;
 use super::impact::Side;
@@ -123,7 +124,8 @@ pub(super) fn make(
         (path.as_path(), old, text.as_str())
     });
     let changes: Vec<_> = changes.collect();
-    let diffs: Vec<String> = changes.iter().map(|(path, old, new)| diff(path, *old, new)).collect();
+    let diffs: Vec<String> =
+        changes.par_iter().map(|(path, old, new)| diff(path, *old, new)).collect();
     let impact = impact_of(typed);
     let exit = weigh(at, &impact, [&before, &after], |weighed| {
         let refused = refused_anyway.clone().or_else(|| refused(typed, only_renames, weighed));

@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use bexum_core::Estate;
 use bexum_core::catalogue::Level;
 use bexum_core::impact::{
-    Block as Alike, Cell, Change, Changes, OpenedCell, Outcome, Renamed, RolesChanged, SessionName,
+    Block as Alike, Cell, Change, Changes, Extent, OpenedCell, Outcome, Renamed, RolesChanged,
+    SessionName,
 };
 use bexum_core::time::Time;
 
@@ -522,10 +523,10 @@ pub(super) fn answer_of(cells: &Changes) -> String {
 /// The answer, with what is to be said where nobody gains, and where nobody loses anything.
 fn answer_with(cells: &Changes, of_nobody: [Option<String>; 2]) -> String {
     let side = |gain: bool, verb: &Verb, of_nobody: Option<String>| -> Option<String> {
-        let cells = cells.only(|change| if gain { change.is_new_gain() } else { change.is_lost });
-        let others = cells.count(|change| !change.is_decided);
-        let cells = cells.only(|change| change.is_decided);
-        let who = cells.who();
+        let is_such = |change: &Change| if gain { change.is_new_gain() } else { change.is_lost };
+        let others = cells.count(|change| is_such(change) && !change.is_decided);
+        let Extent { who, actions, rows } =
+            cells.extent(|change| is_such(change) && change.is_decided);
         // A role by itself stands for nobody in particular: it is told when nobody has it.
         let people: Vec<&&str> = who.iter().filter(|who| !who.starts_with("role:")).collect();
         let (count, noun) = match people.len() {
@@ -542,16 +543,16 @@ fn answer_with(cells: &Changes, of_nobody: [Option<String>; 2]) -> String {
             "{} {} {} in {}",
             counted(count, noun),
             if count == 1 { verb.one } else { verb.many },
-            counted(cells.actions().len(), ("action", "actions")),
-            counted(cells.rows(), ("place", "places")),
+            counted(actions, ("action", "actions")),
+            counted(rows, ("place", "places")),
         ))
     };
     let more = match cells.count(|change| !change.is_decided) {
         0 => String::new(),
         n => format!("; of {} it is not decided", counted(n, ("cell", "cells"))),
     };
-    let held = cells.only(|change| change.is_decided && change.held_as.is_some());
-    let held = match held.who().len() {
+    let held = cells.extent(|change| change.is_decided && change.held_as.is_some());
+    let held = match held.who.len() {
         0 => String::new(),
         n => format!("; {n} can do in another session what they could do before"),
     };
