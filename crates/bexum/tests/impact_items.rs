@@ -324,6 +324,9 @@ fn names_of_items_without_a_row_count() {
         ),
         (brace("given.y = 1 and given.x != 'no'"), brace("given.y = 1"), "y=1"),
         (brace("given.x != 'no'"), brace("true"), ""),
+        // Where one of the two estates alone asks.
+        (any("given.m"), any("given.m or target.name = 'a'"), ""),
+        (any("given.m"), any("given.m and target.name != 'a'"), ""),
     ] {
         // What is gained one way is lost the other.
         for (before, after) in [(&before, &after), (&after, &before)] {

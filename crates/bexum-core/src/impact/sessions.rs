@@ -168,7 +168,6 @@ impl<'c, 'e> Compared<'c, 'e> {
     pub(super) fn forget(&mut self) {
         self.known.clear();
         self.closed.clear();
-        self.turned.clear();
     }
 
     /// The cells of somebody that come to something else, and those that depend on both sides of

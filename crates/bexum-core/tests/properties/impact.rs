@@ -84,8 +84,11 @@ fn impact(engines: &[Engine; 2], request: &Request<'static>) -> Vec<Cell> {
 pub(crate) fn cells_of(comparison: &Comparison<'_>) -> Vec<Cell> {
     let mut compared = comparison.compared();
     let everybody = comparison.everybody();
-    let mut one_by_one: Vec<Cell> =
-        everybody.iter().flat_map(|who| compared.cells_of(who)).collect();
+    let alone = |who: &String| comparison.compared().cells_of(who);
+    let mut one_by_one: Vec<Cell> = everybody.iter().flat_map(alone).collect();
+    // What was found out of others is no other than what is found out of each.
+    let after_others: Vec<Cell> = everybody.iter().flat_map(|who| compared.cells_of(who)).collect();
+    assert_eq!(after_others, one_by_one);
     one_by_one.sort_unstable();
     // What is worked out of everybody together is what comes of one after the other.
     let together = comparison.impact(&everybody, &in_turn);
