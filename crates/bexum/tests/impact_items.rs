@@ -342,3 +342,60 @@ fn names_of_items_without_a_row_count() {
         }
     }
 }
+
+/// Who is refused everything gains nothing, however much of items is not told apart, and whatever else they are given
+/// at the same time; the other way they lose nothing.
+#[test]
+fn who_is_refused_everything_gains_nothing() {
+    let estate = |user: &str, more: &str| {
+        format!(
+            "[estate]\nname = 'x'\nformat = 1\n[kind.store]\nobserve = ['list']\nitems = ['obj']\n[kind.obj]\nobserve = ['read']\n[account.w]\n[resource.'w/a']\nkind = 'store'\n[user.u]\n{user}\n[role.r]\ntaken-by = [{{ who = 'user:u', until = 2030-01-01T00:00:00Z }}]\n[policy.p]\n\
+             [[policy.p.allow]]\ndo = 'obj.read'\non = '*c*'\n[[policy.p.deny]]\ndo = 'obj.read'\non = ['**', '!*b']\n[[policy.p.deny]]\ndo = 'obj.read'\non = 'a*'\n\
+             [[policy.q.allow]]\ndo = 'store.list'\n[[policy.given.allow]]\ndo = 'store.list'\nwhen = \"given.m\"\n[[attach]]\npolicy = ['p', 'q']\nto = 'user:u'\nat = 'w/a'\n{more}"
+        )
+    };
+    let tie =
+        |what: &str| format!("[[attach]]\npolicy = 'given'\nto = 'user:u'\nat = 'w'\n{what}\n");
+    let off = "enabled = false";
+    for (before, after, gains) in [
+        (estate("", ""), estate(off, ""), "nobody gains anything, 1 person loses"),
+        (estate("", ""), estate(off, &tie("")), "nobody gains anything, 1 person loses"),
+        (estate(off, ""), estate("", ""), "1 person gains"),
+        (estate(off, ""), estate("", ""), "nobody loses anything"),
+        (estate(off, ""), estate(off, &tie("")), "no access changes, in whatever circumstances"),
+    ] {
+        let folder =
+            Folder::new().with("before/bexum.toml", before).with("after/bexum.toml", after);
+        let run = folder.run(&["impact", "before", "after", "--at-time", AT]);
+        let first = run.out.split("\nfrom ").next().unwrap_or_default();
+        let said = first.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(said.contains(gains), "{said}\n{}", run.err);
+        assert!(!said.contains("decided"), "{said}");
+    }
+    // By a role that cannot be taken up any more by then nothing is gained either; before that, it is.
+    for (from, opens) in [("2031", false), ("2029", true)] {
+        let tie = format!(
+            "[[attach]]\npolicy = 'given'\nto = 'role:r'\nat = 'w/a'\nfrom = {from}-01-01T00:00:00Z\n"
+        );
+        let plain = |more: &str| {
+            estate("", more)
+                .replace("policy = ['p', 'q']", "policy = 'q'")
+                .replace("store.list'\nwhen", "obj.read'\nwhen")
+        };
+        let folder = Folder::new()
+            .with("before/bexum.toml", plain(""))
+            .with("after/bexum.toml", plain(&tie));
+        let run = folder.run(&[
+            "impact",
+            "before",
+            "after",
+            "--who",
+            "user:u",
+            "--at-time",
+            AT,
+            "--fail-on",
+            "gained",
+        ]);
+        assert_eq!(run.code, Some(i32::from(opens)), "{from}: {}{}", run.out, run.err);
+    }
+}

@@ -165,6 +165,16 @@ impl<T: Clone + Eq + Hash> Numbered<T> {
     }
 }
 
+impl<T: Clone + Eq + Hash> Numbered<Arc<[T]>> {
+    /// The number of a list, which is kept only if it is new.
+    pub(super) fn number_of(&mut self, list: &[T]) -> u32 {
+        match self.numbers.get(list) {
+            Some(known) => *known,
+            None => self.number(list.into()),
+        }
+    }
+}
+
 /// Sessions as they come, each with its list.
 #[derive(Default)]
 pub(super) struct Lists {
@@ -178,10 +188,7 @@ impl Lists {
         if list.is_empty() {
             return;
         }
-        let list = match self.lists.numbers.get(list) {
-            Some(known) => *known,
-            None => self.lists.number(list.into()),
-        };
+        let list = self.lists.number_of(list);
         self.sessions.push(ChangedSession { who: who.into(), role: role.into(), list });
     }
 

@@ -9,7 +9,7 @@
 
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use rustc_hash::FxHashMap;
 
@@ -132,18 +132,23 @@ impl<'e> Comparison<'e> {
         let mut classes = self.classes(&shared);
         let mut compared = self.compared();
         let Tasks { tasks, alike } = tasks(&shared, &people, &mut compared, &mut classes);
-        let found = in_parts(&tasks, together(tasks.len()), each, &|tasks| {
-            let mut compared = self.compared();
-            let done = |task: &Task| compared.done(&shared, &people, task);
-            tasks.iter().map(done).collect()
-        });
-        let found: Vec<(Option<u32>, [bool; 2])> = found
-            .into_iter()
-            .map(|(changes, is_limited)| {
-                let is_some = !changes.is_empty();
-                (is_some.then(|| known.changes.number(changes.into())), is_limited)
-            })
-            .collect();
+        // Most results are like others: only one of each is kept.
+        let results: Mutex<Numbered<Arc<[Change]>>> = Mutex::default();
+        let found: Vec<(Option<u32>, [bool; 2])> =
+            in_parts(&tasks, together(tasks.len()), each, &|tasks| {
+                let mut compared = self.compared();
+                let done = |task: &Task| {
+                    let (changes, is_limited) = compared.done(&shared, &people, task);
+                    let number = |changes: Vec<Change>| {
+                        let mut results = results.lock().unwrap_or_else(PoisonError::into_inner);
+                        results.number_of(&changes[..])
+                    };
+                    ((!changes.is_empty()).then(|| number(changes)), is_limited)
+                };
+                tasks.iter().map(done).collect()
+            });
+        drop(tasks);
+        known.changes = results.into_inner().unwrap_or_else(PoisonError::into_inner);
         for (seen, place, task) in alike {
             let (changes, is_limited) = found[task as usize];
             known.there.entry(seen).or_default().extend(changes.map(|number| (place, number)));

@@ -167,6 +167,9 @@ pub(super) fn with_held<'p>(
             }
         });
     }
+    if by.is_empty() {
+        return;
+    }
     for (place, changes) in list {
         let Some(by) = by.remove(place) else { continue };
         *changes = *told.entry((*changes, by)).or_insert_with_key(|(changes, by)| {

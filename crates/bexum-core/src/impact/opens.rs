@@ -151,7 +151,7 @@ impl<'e> Compared<'_, 'e> {
         }
         for (role, session) in self.sessions(who) {
             let concerned = self.concerned(who, &session);
-            if concerned.parts.is_empty() || session[1].is_none() {
+            if concerned.parts.is_empty() || self.is_refused_for_good(&session) {
                 continue;
             }
             let actions = concerned.actions(self.comparison);
@@ -175,6 +175,17 @@ impl<'e> Compared<'_, 'e> {
         self.sides.iter().any(|side| !side.limited.is_empty())
     }
 
+    /// Whether the second estate refuses a session everything, at this moment and at all later ones.
+    fn is_refused_for_good(&mut self, session: &InBoth) -> bool {
+        let Some(after) = &session[1] else { return true };
+        let times = self.times(session);
+        let new = &mut self.sides[1].decider;
+        times.into_iter().all(|time| {
+            let asking = new.session_of(after.who, &after.also, after.take_up, time);
+            asking.is_refused(after.take_up)
+        })
+    }
+
     /// The first action that is opened on a row, and whether that is decided.
     fn opened_on(
         &mut self,
@@ -191,7 +202,8 @@ impl<'e> Compared<'_, 'e> {
         let applicable = target.applicable(estate);
         let may_be_allowed = times.into_iter().any(|time| {
             let asking = new.session_of(after.who, &after.also, after.take_up, time);
-            new.may_be_allowed(&asking, target.scope(), applicable)
+            !asking.is_refused(after.take_up)
+                && new.may_be_allowed(&asking, target.scope(), applicable)
         });
         if !may_be_allowed {
             return None;
