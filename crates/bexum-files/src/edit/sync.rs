@@ -93,6 +93,9 @@ struct Sync<'s> {
     wanted: Option<&'s Path>,
 }
 
+/// What is declared of something before and, unless it is gone, after.
+type Changed<'d, T> = (&'d Named<T>, Option<&'d Named<T>>);
+
 /// The files that have to differ.
 pub(super) struct ChangedTexts {
     /// Their texts, by path below the root.
@@ -147,14 +150,11 @@ impl<'s> Sync<'s> {
 
     /// Changes things in their blocks, as far as that can be done; the others. Files of which anything
     /// else changes are read whole all the same.
-    fn in_blocks<'d, T: Thing>(
-        &mut self,
-        changed: Vec<(&'d Named<T>, Option<&'d Named<T>>)>,
-    ) -> Vec<(&'d Named<T>, Option<&'d Named<T>>)> {
+    fn in_blocks<'d, T: Thing>(&mut self, changed: Vec<Changed<'d, T>>) -> Vec<Changed<'d, T>> {
         if self.in_place {
             return changed;
         }
-        let mut of_files: BTreeMap<FileId, Vec<(&Named<T>, Option<&Named<T>>)>> = BTreeMap::new();
+        let mut of_files: BTreeMap<FileId, Vec<Changed<'d, T>>> = BTreeMap::new();
         for one in changed {
             of_files.entry(one.0.name.origin.file).or_default().push(one);
         }
@@ -256,7 +256,7 @@ impl<'s> Sync<'s> {
             let same = after.get(i).filter(|new| new.name.origin == place);
             same.or_else(|| known.get_or_insert_with(by_place).get(&place).copied())
         };
-        let changed: Vec<(&Named<T>, Option<&Named<T>>)> = before
+        let changed: Vec<Changed<'_, T>> = before
             .iter()
             .enumerate()
             .map(|(i, old)| (old, new_of(i, old)))
