@@ -101,7 +101,7 @@ impl Change {
 }
 
 /// A row, and what comes to something else on it.
-pub type OnRow<'c> = (String, &'c Change);
+pub type OnRow<'c> = (Arc<str>, &'c Change);
 
 /// A place, and what comes to something else there.
 type AtPlace = (u32, Vec<Change>);
@@ -411,8 +411,16 @@ impl Changes {
             .iter()
             .flat_map(|(place, there)| {
                 let path = &self.paths[*place as usize];
-                let there = self.there[*there as usize].iter();
-                there.map(move |change| (format!("{path}{}", change.rest), change))
+                // Most changes of a place are of one row, which is named once.
+                let mut latest: Option<(&str, Arc<str>)> = None;
+                self.there[*there as usize].iter().map(move |change| {
+                    let row = match &latest {
+                        Some((rest, row)) if *rest == &*change.rest => Arc::clone(row),
+                        _ => Arc::from(format!("{path}{}", change.rest)),
+                    };
+                    latest = Some((&change.rest, Arc::clone(&row)));
+                    (row, change)
+                })
             })
             .collect();
         cells.sort_unstable_by(|a, b| (&a.0, &a.1.action).cmp(&(&b.0, &b.1.action)));

@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use bexum_core::Estate;
 use bexum_core::catalogue::Level;
 use bexum_core::impact::{
-    Block as Alike, Cell, Change, Changes, Extent, OpenedCell, Outcome, Renamed, RolesChanged,
-    SessionName,
+    Block as Alike, Cell, Change, Changes, Extent, OnRow, OpenedCell, Outcome, Renamed,
+    RolesChanged, SessionName,
 };
 use bexum_core::time::Time;
 
@@ -100,7 +100,7 @@ pub(super) struct Block<'c> {
     /// At which places what changes for them.
     pub(super) lines: BTreeMap<Line<'c>, Vec<String>>,
     sessions: Vec<SessionName<'c>>,
-    cells: Vec<(String, &'c Change)>,
+    cells: Vec<OnRow<'c>>,
 }
 
 impl<'t> Told<'t> {
@@ -322,8 +322,12 @@ impl<'t> Told<'t> {
     }
 
     /// Sessions with the same change together; where these are many, and not all are to be told, those
-    /// with the most cells, and how many are left.
-    pub(super) fn blocks_of<'c>(&self, cells: &'c Changes) -> (Vec<Block<'c>>, Vec<Alike<'c>>) {
+    /// with the most cells, and how many are left. The cells of one take room, so each is worked out when it
+    /// is its turn.
+    pub(super) fn blocks_of<'c>(
+        &self,
+        cells: &'c Changes,
+    ) -> (impl Iterator<Item = Block<'c>>, Vec<Alike<'c>>) {
         let mut all: Vec<(usize, Alike<'c>)> = cells.blocks().into_iter().enumerate().collect();
         let mut left = Vec::new();
         if !self.full && all.len() > BLOCKS + 1 {
@@ -342,7 +346,7 @@ impl<'t> Told<'t> {
                 cells,
             }
         });
-        (told.collect(), left)
+        (told, left)
     }
 
     /// The changes that have a say about the cells of a block, unless these are all changes.
@@ -396,7 +400,7 @@ impl<'t> Told<'t> {
 
     /// The cells of a session: of each level, `govern` first, the actions with the same change at
     /// the same places together.
-    fn lines<'c>(&self, cells: &[(String, &'c Change)]) -> BTreeMap<Line<'c>, Vec<String>> {
+    fn lines<'c>(&self, cells: &[OnRow<'c>]) -> BTreeMap<Line<'c>, Vec<String>> {
         let mut at: BTreeMap<(&str, std::cmp::Reverse<Level>, Outcome, Outcome), Vec<&'c str>> =
             BTreeMap::new();
         for (place, change) in cells {
