@@ -4,11 +4,12 @@
 use crate::laws::json;
 use crate::support::Folder;
 
-const NEVER: [&str; 2] = ["never", "true"];
+/// The law that it may never be.
+pub(crate) const NEVER: [&str; 2] = ["never", "true"];
 
 /// What becomes of a law that holds when a condition is true, about a store that one statement allows to be listed
 /// `on` a path and when a condition is true, and another denies.
-fn status(
+pub(crate) fn status(
     store: &str,
     more: &str,
     allow: [&str; 2],
