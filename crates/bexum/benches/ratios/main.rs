@@ -1,6 +1,6 @@
 //! How fast things are, as ratios between two ways in the same run: `cargo bench`.
 //!
-//! `cargo bench -- decide batch load replay memory prove impact ways` runs some of
+//! `cargo bench -- decide batch load replay memory prove impact import ways` runs some of
 //! the parts. A time by itself says
 //! little on a machine that does other things; a ratio of medians, taken in turns, says more.
 
@@ -8,6 +8,7 @@ mod batch;
 mod decide;
 mod floor;
 mod impact;
+mod import;
 mod load;
 mod measure;
 mod replay;
@@ -58,6 +59,9 @@ fn main() {
     }
     if is_wanted("impact") {
         impact::run(&platform);
+    }
+    if is_wanted("import") {
+        import::run(&platform);
     }
     if is_wanted("ways") {
         ways::run(&platform);
