@@ -58,7 +58,7 @@ impl Apart {
             );
             let other = self.names[1 - i];
             text += &format!(
-                "[policy.none-{i}]\n[[policy.none-{i}.deny]]\ndo = '*'\non = '{other}'\n[[attach]]\npolicy = 'none-{i}'\nto = 'user:u{i}'\nat = 'w'\n"
+                "[policy.none-{i}]\n[[policy.none-{i}.deny]]\ndo = '*'\non = ['{other}', '{other}/**']\n[[attach]]\npolicy = 'none-{i}'\nto = 'user:u{i}'\nat = 'w'\n"
             );
         }
         text + statements
@@ -193,4 +193,30 @@ fn braces_of_other_statements_count() {
         ..ALIKE
     };
     assert_eq!(apart.opened(), [false, false]);
+}
+
+/// Who is in a group now may not be in it later, while nothing else changes.
+#[test]
+fn who_is_in_a_group_later_counts() {
+    let group = |place: &str, until: &str| {
+        format!(
+            "[group.of-{place}]\nplace = 'w/{place}'\nmembers = [{{ who = 'user:z'{until} }}]\n"
+        )
+    };
+    let ends = ", until = 2030-01-01T00:00:00Z";
+    let with = |when: &str| -> &'static str {
+        let groups = group("one", ends) + &group("two", ", until = 2090-01-01T00:00:00Z");
+        format!("[user.z]\n{groups}[[policy.p.allow]]\ndo = 'group.view'\nwhen = \"{when}\"\n")
+            .leak()
+    };
+    let beyond = "given.time < '2040-01-01T00:00:00Z'";
+    let apart = Apart {
+        kind: "[kind.group]\nobserve = ['view']\n",
+        before: with("given.m"),
+        after: with(&format!(
+            "given.m or given.n and {beyond} and not ('user:z' in target.members)"
+        )),
+        ..ALIKE
+    };
+    assert_eq!(apart.opened(), [true, false]);
 }
