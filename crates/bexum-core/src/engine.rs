@@ -27,6 +27,6 @@ pub use facts::{EvalContext, Source};
 pub use index::{Engine, Index};
 pub(crate) use session::Session;
 pub use sets::Cells;
-pub(crate) use sets::StatementInPlay;
+pub(crate) use sets::{StatementInPlay, parts};
 pub use sink::{Bound, Candidate, LimitingPolicy, NullSink, Obstacle, Sink};
 pub(crate) use subjects::{SubjectId, SubjectSet, SubjectSets};

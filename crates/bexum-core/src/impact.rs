@@ -2,6 +2,7 @@
 //! section 8).
 
 mod alike;
+mod at_place;
 mod because;
 mod change;
 mod changes;
@@ -10,11 +11,13 @@ mod direction;
 mod everybody;
 mod facts;
 mod held;
+mod in_force;
 mod later;
 mod opens;
 mod people;
 mod place_classes;
 mod places;
+mod put_together;
 mod renamed;
 mod rows;
 mod said;

@@ -237,7 +237,11 @@ impl<'e> Decider<'e> {
 
 /// The mask, cut so that `target.kind` is the same for all actions of a part: for an item it is
 /// the kind in the action asked.
-fn parts(index: &Index, query: &Query<'_>, mask: &ActionSet) -> Vec<(ActionId, ActionSet)> {
+pub(crate) fn parts(
+    index: &Index,
+    query: &Query<'_>,
+    mask: &ActionSet,
+) -> Vec<(ActionId, ActionSet)> {
     let catalogue = &index.estate().catalogue;
     let mut parts: Vec<(ActionId, ActionSet)> = Vec::new();
     for i in mask.ones() {

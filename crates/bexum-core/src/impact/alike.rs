@@ -25,6 +25,7 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use rustc_hash::FxHashMap;
 
 use super::Comparison;
+use super::at_place::AtPlaces;
 use super::changes::Numbered;
 use super::places::Places;
 use crate::catalogue::TargetClass;
@@ -35,8 +36,8 @@ use numbers::Numbers;
 use voices::{Says, Sense, VoiceBelow, actions_of, voice};
 
 pub(super) use numbers::{AskedPart, Matters, SeenThere};
-pub(super) use profile::Profile;
-pub(super) use voices::Concern;
+pub(super) use profile::{AskedOfWho, Asker, Profile};
+pub(super) use voices::{Concern, of_who};
 
 /// A policy that counts for a subject at a place and below, or everywhere.
 #[derive(Clone, Copy, Debug)]
@@ -75,6 +76,7 @@ pub(super) struct Shared<'c, 'e> {
     always: u32,
     concerns: Mutex<FxHashMap<Policies, Arc<Concern>>>,
     numbers: Mutex<Numbers>,
+    pub(super) at_places: AtPlaces,
 }
 
 impl<'c, 'e> Shared<'c, 'e> {
@@ -92,6 +94,7 @@ impl<'c, 'e> Shared<'c, 'e> {
             always,
             concerns: Mutex::default(),
             numbers: Mutex::default(),
+            at_places: AtPlaces::default(),
         }
     }
 

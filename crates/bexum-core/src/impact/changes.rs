@@ -1,6 +1,7 @@
 //! What a change does to everybody, with what is the same said once: many people gain or lose the
 //! same, and at many places.
 
+use std::borrow::Borrow;
 use std::collections::BTreeSet;
 use std::hash::Hash;
 use std::sync::Arc;
@@ -15,13 +16,20 @@ use super::{Cell, Outcome};
 pub struct Changes {
     /// By who, then by the role taken up.
     sessions: Vec<ChangedSession>,
-    /// What comes to something else for a session: places with what does there.
-    lists: Vec<Arc<[At]>>,
+    /// What comes to something else for a session, as numbers of runs, in order.
+    lists: Vec<Arc<[u32]>>,
+    /// Places that lie within one [`RUN`], with what comes to something else there, in order: much of what
+    /// comes to something else for a session does so for others.
+    runs: Vec<Arc<[At]>>,
     /// What comes to something else at a place.
     there: Vec<Arc<[Change]>>,
     /// What the places are called.
     paths: Arc<[Box<str>]>,
 }
+
+/// How many places lie within a run: places whose numbers divided by this are the same. So two lists with
+/// the same cells have the same runs.
+pub(super) const RUN: u32 = 64;
 
 /// A place, and the number of what comes to something else there.
 pub(super) type At = (u32, u32);
@@ -137,7 +145,7 @@ impl<'c> Block<'c> {
     /// How many cells each of them has.
     #[must_use]
     pub fn count(&self) -> usize {
-        self.changes.count_in(self.list, |_| true)
+        self.changes.count_in(self.list)
     }
 }
 
@@ -154,6 +162,14 @@ impl<T> Default for Numbered<T> {
 }
 
 impl<T: Clone + Eq + Hash> Numbered<T> {
+    /// The number that something has already.
+    pub(super) fn known<Q: ?Sized + Eq + Hash>(&self, one: &Q) -> Option<u32>
+    where
+        T: Borrow<Q>,
+    {
+        self.numbers.get(one).copied()
+    }
+
     pub(super) fn number(&mut self, one: T) -> u32 {
         if let Some(known) = self.numbers.get(&one) {
             return *known;
@@ -179,24 +195,34 @@ impl<T: Clone + Eq + Hash> Numbered<Arc<[T]>> {
 #[derive(Default)]
 pub(super) struct Lists {
     sessions: Vec<ChangedSession>,
-    lists: Numbered<Arc<[At]>>,
+    lists: Numbered<Arc<[u32]>>,
+    pub(super) runs: Numbered<Arc<[At]>>,
 }
 
 impl Lists {
-    /// Adds a session, unless nothing comes to something else for it.
-    pub(super) fn add(&mut self, who: &str, role: &str, list: &[At]) {
-        if list.is_empty() {
+    /// Adds a session with the places at which something comes to something else for it, unless there are
+    /// none; in any order.
+    fn add(&mut self, who: &str, role: &str, mut list: Vec<At>) {
+        list.sort_unstable();
+        let runs = list.chunk_by(|(one, _), (other, _)| one / RUN == other / RUN);
+        let runs: Vec<u32> = runs.map(|run| self.runs.number_of(run)).collect();
+        self.add_runs(who, role, &runs);
+    }
+
+    /// Adds a session with its runs, by their numbers.
+    pub(super) fn add_runs(&mut self, who: &str, role: &str, runs: &[u32]) {
+        if runs.is_empty() {
             return;
         }
-        let list = self.lists.number_of(list);
+        let list = self.lists.number_of(runs);
         self.sessions.push(ChangedSession { who: who.into(), role: role.into(), list });
     }
 
     /// All of them.
     pub(super) fn changes(self, there: Vec<Arc<[Change]>>, paths: Arc<[Box<str>]>) -> Changes {
-        let Self { mut sessions, lists } = self;
+        let Self { mut sessions, lists, runs } = self;
         sessions.sort_by(|a, b| (&a.who, &a.role).cmp(&(&b.who, &b.role)));
-        Changes { sessions, lists: lists.all, there, paths }
+        Changes { sessions, lists: lists.all, runs: runs.all, there, paths }
     }
 }
 
@@ -234,7 +260,7 @@ impl Changes {
         for (who, role, list) in sessions {
             let at = |(place, changes): AtPlace| (place, there.number(changes.into()));
             let list: Vec<At> = list.into_iter().map(at).collect();
-            lists.add(&who, &role, &list);
+            lists.add(&who, &role, list);
         }
         lists.changes(there.all, places.all.into())
     }
@@ -257,18 +283,25 @@ impl Changes {
     pub fn count(&self, is: impl Fn(&Change) -> bool) -> usize {
         let each: Vec<usize> =
             self.there.iter().map(|there| there.iter().filter(|one| is(one)).count()).collect();
-        let of_list = |list: &[At]| list.iter().map(|(_, there)| each[*there as usize]).sum();
+        let of_run = |run: &[At]| run.iter().map(|(_, there)| each[*there as usize]).sum();
+        let of_runs: Vec<usize> = self.runs.iter().map(|run| of_run(run)).collect();
+        let of_list = |list: &[u32]| list.iter().map(|run| of_runs[*run as usize]).sum();
         let of_lists: Vec<usize> = self.lists.iter().map(|list| of_list(list)).collect();
         self.sessions.iter().map(|one| of_lists[one.list as usize]).sum()
     }
 
-    fn count_in(&self, list: u32, is: impl Fn(&Change) -> bool) -> usize {
-        let list = self.lists[list as usize].iter();
-        list.map(|(_, at)| self.there[*at as usize].iter().filter(|one| is(one)).count()).sum()
+    fn count_in(&self, list: u32) -> usize {
+        self.places_of(list).map(|(_, at)| self.there[at as usize].len()).sum()
+    }
+
+    /// The places of a list, with what comes to something else there.
+    fn places_of(&self, list: u32) -> impl Iterator<Item = At> + '_ {
+        let runs = self.lists[list as usize].iter();
+        runs.flat_map(|run| self.runs[*run as usize].iter().copied())
     }
 
     fn used(&self) -> FxHashSet<u32> {
-        self.lists.iter().flat_map(|list| list.iter().map(|(_, there)| *there)).collect()
+        self.runs.iter().flat_map(|run| run.iter().map(|(_, there)| *there)).collect()
     }
 
     /// Those cells alone; sessions of which these are the same stand together. What they were held
@@ -295,7 +328,7 @@ impl Changes {
     pub fn within(&self, takes: impl Fn(&str, &str) -> bool) -> Self {
         let mut there: Numbered<Arc<[Change]>> = Numbered::default();
         let mut known: FxHashMap<At, Option<u32>> = FxHashMap::default();
-        for &(place, at) in self.lists.iter().flat_map(|list| list.iter()) {
+        for &(place, at) in self.runs.iter().flat_map(|run| run.iter()) {
             known.entry((place, at)).or_insert_with(|| {
                 let path = &self.paths[place as usize];
                 let takes = |one: &&Change| takes(&format!("{path}{}", one.rest), &one.action);
@@ -309,18 +342,27 @@ impl Changes {
 
     /// These sessions, with the part of their lists that `keep` keeps.
     fn kept(&self, there: Numbered<Arc<[Change]>>, keep: impl Fn(u32, u32) -> Option<At>) -> Self {
-        let mut lists: Numbered<Arc<[At]>> = Numbered::default();
-        let of_list = |list: &Arc<[At]>| {
-            let kept = list.iter().filter_map(|(place, at)| keep(*place, *at));
-            lists.number(kept.collect())
+        let mut runs: Numbered<Arc<[At]>> = Numbered::default();
+        let kept_of = |run: &Arc<[At]>| {
+            let kept: Vec<At> = run.iter().filter_map(|(place, at)| keep(*place, *at)).collect();
+            (!kept.is_empty()).then(|| runs.number_of(&kept))
         };
-        let kept: Vec<u32> = self.lists.iter().map(of_list).collect();
+        let kept: Vec<Option<u32>> = self.runs.iter().map(kept_of).collect();
+        let mut lists: Numbered<Arc<[u32]>> = Numbered::default();
+        let of_list = |list: &Arc<[u32]>| {
+            let kept: Vec<u32> = list.iter().filter_map(|run| kept[*run as usize]).collect();
+            (!kept.is_empty()).then(|| lists.number_of(&kept))
+        };
+        let kept: Vec<Option<u32>> = self.lists.iter().map(of_list).collect();
         let sessions = self
             .sessions
             .iter()
-            .map(|one| ChangedSession { list: kept[one.list as usize], ..one.clone() });
-        let sessions = sessions.filter(|one| !lists.all[one.list as usize].is_empty()).collect();
-        Self { sessions, lists: lists.all, there: there.all, paths: self.paths.clone() }
+            .filter_map(|one| {
+                Some(ChangedSession { list: kept[one.list as usize]?, ..one.clone() })
+            })
+            .collect();
+        let (lists, runs, paths) = (lists.all, runs.all, Arc::clone(&self.paths));
+        Self { sessions, lists, runs, there: there.all, paths }
     }
 
     /// What of this was not, or not so, in what was found of the same two estates earlier; and how
@@ -335,18 +377,15 @@ impl Changes {
         let (mut sessions, mut over, mut met) = (Lists::default(), 0, 0);
         for one in &self.sessions {
             let then = lists.get(&key(one)).copied();
-            met += then.map_or(0, |list| earlier.count_in(list, |_| true));
+            met += then.map_or(0, |list| earlier.count_in(list));
             let (list, gone) = known.entry((one.list, then)).or_insert_with(|| {
                 let mut list: Vec<At> = Vec::new();
                 let mut gone = 0;
-                let before: FxHashMap<u32, u32> = then
-                    .into_iter()
-                    .flat_map(|at| earlier.lists[at as usize].iter().copied())
-                    .collect();
-                let mut left = before.clone();
-                for (place, now) in self.lists[one.list as usize].iter() {
-                    let now = &self.there[*now as usize];
-                    let was = match left.remove(place) {
+                let mut left: FxHashMap<u32, u32> =
+                    then.into_iter().flat_map(|list| earlier.places_of(list)).collect();
+                for (place, now) in self.places_of(one.list) {
+                    let now = &self.there[now as usize];
+                    let was = match left.remove(&place) {
                         Some(was) => &*earlier.there[was as usize],
                         None => &[],
                     };
@@ -355,14 +394,14 @@ impl Changes {
                     let is_over = |was: &&Change| !now.iter().any(|now| now.is_of_cell(was));
                     gone += was.iter().filter(is_over).count();
                     if !new.is_empty() {
-                        list.push((*place, there.number(new.into())));
+                        list.push((place, there.number(new.into())));
                     }
                 }
                 gone += left.values().map(|at| earlier.there[*at as usize].len()).sum::<usize>();
                 (list, gone)
             });
             over += *gone;
-            sessions.add(&one.who, &one.role, list);
+            sessions.add(&one.who, &one.role, list.clone());
         }
         // Of sessions that nothing comes to something else for any more, all is over.
         over += earlier.count(|_| true) - met;
@@ -390,30 +429,58 @@ impl Changes {
         let such: Vec<Vec<&Change>> =
             self.there.iter().map(|there| there.iter().filter(|one| is(one)).collect()).collect();
         let has_such = |(_, there): &At| !such[*there as usize].is_empty();
-        let of_lists: Vec<bool> = self.lists.iter().map(|list| list.iter().any(has_such)).collect();
+        let of_runs: Vec<bool> = self.runs.iter().map(|run| run.iter().any(has_such)).collect();
+        let of_list = |list: &Arc<[u32]>| list.iter().any(|run| of_runs[*run as usize]);
+        let of_lists: Vec<bool> = self.lists.iter().map(of_list).collect();
         let sessions = self.sessions.iter().filter(|one| of_lists[one.list as usize]);
         let mut who: Vec<&str> = sessions.map(|one| &*one.who).collect();
         who.dedup();
-        let pairs = self.lists.iter().flat_map(|list| list.iter().copied().filter(has_such));
-        let pairs: FxHashSet<At> = pairs.collect();
+        let pairs = self.pairs(has_such);
         let there: FxHashSet<u32> = pairs.iter().map(|(_, there)| *there).collect();
         let changes = there.iter().flat_map(|there| &such[*there as usize]);
         let actions: BTreeSet<&str> = changes.map(|change| &*change.action).collect();
-        let rows = pairs.iter().flat_map(|(place, there)| {
-            such[*there as usize].iter().map(|change| (*place, &*change.rest))
-        });
-        let rows: FxHashSet<(u32, &str)> = rows.collect();
-        Extent { who, actions: actions.len(), rows: rows.len() }
+        let rows_at = |at: &[At]| {
+            let changes = at.iter().flat_map(|(_, there)| &such[*there as usize]);
+            let mut rests: Vec<&str> = Vec::new();
+            for change in changes {
+                if !rests.contains(&&*change.rest) {
+                    rests.push(&change.rest);
+                }
+            }
+            rests.len()
+        };
+        let rows = pairs.chunk_by(|(one, _), (other, _)| one == other).map(rows_at).sum();
+        Extent { who, actions: actions.len(), rows }
+    }
+
+    /// The places with what comes to something else there that are such, each once.
+    fn pairs(&self, is: impl Fn(&At) -> bool) -> Vec<At> {
+        // Those of one place are in runs that begin alike: few are looked at together.
+        let mut runs: Vec<(u32, &[At])> = Vec::with_capacity(self.runs.len());
+        runs.extend(self.runs.iter().filter_map(|run| Some((run.first()?.0 / RUN, &**run))));
+        runs.sort_unstable_by_key(|(number, _)| *number);
+        let mut pairs: Vec<At> = Vec::new();
+        for runs in runs.chunk_by(|(one, _), (other, _)| one == other) {
+            let from = pairs.len();
+            let mut seen: FxHashSet<At> = FxHashSet::default();
+            for at in runs.iter().flat_map(|(_, run)| run.iter()).filter(|at| is(at)) {
+                if seen.insert(*at) {
+                    pairs.push(*at);
+                }
+            }
+            pairs[from..].sort_unstable();
+        }
+        pairs
     }
 
     fn cells_of(&self, list: u32) -> Vec<OnRow<'_>> {
-        let mut cells: Vec<OnRow<'_>> = self.lists[list as usize]
-            .iter()
+        let mut cells: Vec<OnRow<'_>> = self
+            .places_of(list)
             .flat_map(|(place, there)| {
-                let path = &self.paths[*place as usize];
+                let path = &self.paths[place as usize];
                 // Most changes of a place are of one row, which is named once.
                 let mut latest: Option<(&str, Arc<str>)> = None;
-                self.there[*there as usize].iter().map(move |change| {
+                self.there[there as usize].iter().map(move |change| {
                     let row = match &latest {
                         Some((rest, row)) if *rest == &*change.rest => Arc::clone(row),
                         _ => Arc::from(format!("{path}{}", change.rest)),

@@ -69,40 +69,35 @@ impl<'e> Compared<'_, 'e> {
             };
             changed.push((name.clone(), was, is));
         }
-        let mut said: Option<SaidOfRow<'_>> = None;
-        // Of actions of which the same is said the same becomes.
-        let mut known: FxHashMap<Rc<SaidOfAction>, (Opened, Opened)> = FxHashMap::default();
+        let mut once = SaidOnce::default();
         for (action, before, after) in changed {
-            let (opened, closed) = match before.cmp(&after) {
+            let turned = match before.cmp(&after) {
                 Ordering::Less => (Opened::Yes, Opened::No),
                 Ordering::Greater => (Opened::No, Opened::Yes),
-                Ordering::Equal => {
-                    let said = said.get_or_insert_with(|| self.said_of(session, row));
-                    match self.said_of_action(said, &action).map(Rc::new) {
-                        None => self.opened_and_closed(session, row, MayTurn::BOTH, &action),
-                        Some(said) => match known.get(&said) {
-                            Some(known) => *known,
-                            None => {
-                                let found = self.turned(session, row, &said, &action);
-                                known.insert(said, found);
-                                found
-                            }
-                        },
-                    }
-                }
+                Ordering::Equal => self.turned_once(session, row, &mut once, &action),
             };
-            if opened == Opened::No && closed == Opened::No {
-                continue;
-            }
-            found.push(Turn {
-                is_gained: opened != Opened::No,
-                is_lost: closed != Opened::No,
-                is_decided: opened != Opened::NotDecided && closed != Opened::NotDecided,
-                action,
-                before,
-                after,
-            });
+            found.extend(Turn::of(&action, [before, after], turned));
         }
+        found
+    }
+
+    /// Whether a cell that depends in both estates is opened, and whether it is closed.
+    pub(super) fn turned_once(
+        &mut self,
+        session: &InBoth,
+        row: &Row,
+        once: &mut SaidOnce<'e>,
+        action: &str,
+    ) -> (Opened, Opened) {
+        let said = once.said.get_or_insert_with(|| self.said_of(session, row));
+        let Some(said) = self.said_of_action(said, action).map(Rc::new) else {
+            return self.opened_and_closed(session, row, MayTurn::BOTH, action);
+        };
+        if let Some(known) = once.known.get(&said) {
+            return *known;
+        }
+        let found = self.turned(session, row, &said, action);
+        once.known.insert(said, found);
         found
     }
 
@@ -244,7 +239,35 @@ impl<'e> Compared<'_, 'e> {
     }
 }
 
+/// What has a say about a row, once that was asked, and what became of its actions.
+#[derive(Default)]
+pub(super) struct SaidOnce<'e> {
+    said: Option<SaidOfRow<'e>>,
+    /// Of actions of which the same is said the same becomes.
+    known: FxHashMap<Rc<SaidOfAction>, (Opened, Opened)>,
+}
+
 impl Turn {
+    /// What an action came to and comes to, and whether it is opened and whether it is closed; `None` if
+    /// neither.
+    pub(super) fn of(
+        action: &str,
+        [before, after]: [Outcome; 2],
+        (opened, closed): (Opened, Opened),
+    ) -> Option<Self> {
+        if opened == Opened::No && closed == Opened::No {
+            return None;
+        }
+        Some(Self {
+            action: action.into(),
+            before,
+            after,
+            is_gained: opened != Opened::No,
+            is_lost: closed != Opened::No,
+            is_decided: opened != Opened::NotDecided && closed != Opened::NotDecided,
+        })
+    }
+
     pub(super) fn cell(self, who: &str, role: &str, place: &str) -> Cell {
         Cell {
             who: who.to_owned(),

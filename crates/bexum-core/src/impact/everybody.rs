@@ -15,9 +15,11 @@ use rustc_hash::FxHashMap;
 
 use super::Comparison;
 use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
-use super::changes::{At, Change, Changes, Lists, Numbered};
-use super::held::{HeldTask, HeldTasks, ToldHeld, held_tasks, with_held};
+use super::changes::{At, Change, Changes, Numbered};
+use super::compare::Turn;
+use super::held::{HeldTask, HeldTasks, held_tasks};
 use super::place_classes::PlaceClasses;
+use super::put_together::changes;
 use super::sessions::{Compared, Concerned, InBoth, RolesChanged};
 use super::touches::{TouchedPart, TouchedPlace};
 use crate::each::{Each, in_parts};
@@ -103,7 +105,7 @@ impl KnownChanges {
 
 /// How many of so many make one portion of work: a portion shares its caches, and portions are spread over
 /// the cores.
-fn together(count: usize) -> usize {
+pub(super) fn together(count: usize) -> usize {
     (count / 16).clamp(1, TOGETHER).max(count / 64)
 }
 
@@ -137,6 +139,7 @@ impl<'e> Comparison<'e> {
         let found: Vec<(Option<u32>, [bool; 2])> =
             in_parts(&tasks, together(tasks.len()), each, &|tasks| {
                 let mut compared = self.compared();
+                compared.at_place = shared.at_places.taken();
                 let done = |task: &Task| {
                     let (changes, is_limited) = compared.done(&shared, &people, task);
                     let number = |changes: Vec<Change>| {
@@ -145,7 +148,9 @@ impl<'e> Comparison<'e> {
                     };
                     ((!changes.is_empty()).then(|| number(changes)), is_limited)
                 };
-                tasks.iter().map(done).collect()
+                let found = tasks.iter().map(done).collect();
+                shared.at_places.put_back(compared.at_place);
+                found
             });
         drop(tasks);
         known.changes = results.into_inner().unwrap_or_else(PoisonError::into_inner);
@@ -173,7 +178,7 @@ impl<'e> Comparison<'e> {
             }
         }
         known.held.values_mut().for_each(|held| held.sort_unstable_by_key(|(place, _)| *place));
-        Impact { changes: changes(&shared, &people, known), roles, limited }
+        Impact { changes: changes(&shared, &people, known, each), roles, limited }
     }
 }
 
@@ -226,6 +231,16 @@ fn tasks<'e>(
             }
         }
     }
+    // Much of what is found out for one session holds for the next at the same place.
+    let mut order: Vec<u32> = (0..tasks.len() as u32).collect();
+    order.sort_by_key(|task| {
+        let task = &tasks[*task as usize];
+        (task.place, task.concern.number)
+    });
+    let mut rank = vec![0; tasks.len()];
+    order.iter().zip(0..).for_each(|(task, at)| rank[*task as usize] = at);
+    alike.iter_mut().for_each(|(.., task)| *task = rank[*task as usize]);
+    let tasks = order.into_iter().map(|task| tasks[task as usize].clone()).collect();
     Tasks { tasks, alike }
 }
 
@@ -253,36 +268,6 @@ pub(super) fn cover(covered: &mut BTreeMap<u32, u32>, range: &Range<u32>) -> Vec
     }
     covered.insert(from, until);
     left
-}
-
-/// Puts together what was found out, session by session.
-fn changes(shared: &Shared<'_, '_>, people: &[Person<'_>], mut known: KnownChanges) -> Changes {
-    let mut lists = Lists::default();
-    let mut list: Vec<At> = Vec::new();
-    let mut told = ToldHeld::default();
-    for person in people {
-        for (j, session) in person.sessions.iter().enumerate() {
-            list.clear();
-            for stretch in &session.stretches {
-                let from = list.len();
-                for (range, seen) in &stretch.pieces {
-                    list.extend(known.changes_at(*seen, range));
-                }
-                if list.len() > from && !known.held.is_empty() {
-                    with_held(
-                        shared,
-                        (person, j),
-                        stretch,
-                        &mut list[from..],
-                        &mut known,
-                        &mut told,
-                    );
-                }
-            }
-            lists.add(person.name, &session.role, &list);
-        }
-    }
-    lists.changes(known.changes.all, Arc::clone(&shared.places.paths))
 }
 
 impl<'e> Compared<'_, 'e> {
@@ -408,10 +393,9 @@ impl<'e> Compared<'_, 'e> {
         let path = &*shared.places.paths[task.place as usize];
         let actions = task.concern.actions();
         let mut found: Vec<Change> = Vec::new();
-        for (place, row) in self.rows(session, path, actions) {
-            let turns = self.compare(session, &row, actions);
+        let mut add = |rest: &str, turns: Vec<Turn>| {
             found.extend(turns.into_iter().map(|turn| Change {
-                rest: place[path.len()..].into(),
+                rest: rest.into(),
                 action: turn.action,
                 before: turn.before,
                 after: turn.after,
@@ -420,6 +404,19 @@ impl<'e> Compared<'_, 'e> {
                 is_decided: turn.is_decided,
                 held_as: None,
             }));
+        };
+        match self.asking_at(shared, session, &task.concern, task.place) {
+            Some(asking) => {
+                let here = self.rows_here(session, &asking, path, actions);
+                for row in &here.rows {
+                    add(&row.rest, self.compare_here(session, &asking, row, actions));
+                }
+            }
+            None => {
+                for (shown, row) in self.rows(session, path, actions) {
+                    add(&shown[path.len()..], self.compare(session, &row, actions));
+                }
+            }
         }
         let limited = self.sides.each_mut().map(|side| std::mem::take(&mut side.limited));
         (found, limited.map(|limited| !limited.is_empty()))

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::num::NonZeroU32;
 use std::ops::Range;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use rustc_hash::FxHashMap;
 
@@ -134,29 +134,66 @@ fn others(
     seen.collect()
 }
 
-/// Changes with who could do before what rose, by what they are without it and the roles of the sessions
-/// that could.
-#[derive(Default)]
-pub(super) struct ToldHeld<'p> {
-    roles: Numbered<&'p str>,
-    told: FxHashMap<(u32, Vec<Held>), u32>,
-}
-
-/// The number of the role of a session that could do something before, if any could.
+/// The role of a session, as a number, that could do something before, if any could.
 type Held = Option<NonZeroU32>;
 
-/// Says of what rose which other session was allowed it before, the first by the name of its role.
-pub(super) fn with_held<'p>(
+/// By place: who could do before what rose there, change by change.
+pub(super) type HeldAtPlaces = FxHashMap<u32, Vec<Held>>;
+
+/// Changes with who could do before what rose, by what they are without it and the roles of the sessions
+/// that could.
+pub(super) struct ToldHeld<'p> {
+    pub(super) changes: Numbered<Arc<[Change]>>,
+    roles: Numbered<&'p str>,
+    told: FxHashMap<u32, FxHashMap<Vec<Held>, u32>>,
+}
+
+impl ToldHeld<'_> {
+    pub(super) fn of(changes: Numbered<Arc<[Change]>>) -> Self {
+        Self { changes, roles: Numbered::default(), told: FxHashMap::default() }
+    }
+
+    /// The number of what comes to something else at a place, with who could do before what rose.
+    fn with(&mut self, at: u32, by: &[Held]) -> u32 {
+        let Self { changes, roles, told } = self;
+        let told = told.entry(at).or_default();
+        if let Some(known) = told.get(by) {
+            return *known;
+        }
+        let all = changes.all[at as usize].iter().zip(by);
+        let role = |by: NonZeroU32| roles.all[by.get() as usize - 1].into();
+        let all = all.map(|(change, by)| Change { held_as: by.map(role), ..change.clone() });
+        let all: Vec<Change> = all.collect();
+        let number = changes.number_of(&all);
+        told.insert(by.into(), number);
+        number
+    }
+}
+
+/// What comes to something else at a place, with who could do before what rose there.
+pub(super) fn with_held((place, at): At, held: &HeldAtPlaces, told: &Mutex<ToldHeld<'_>>) -> At {
+    match held.get(&place) {
+        None => (place, at),
+        Some(by) => (place, told.lock().unwrap_or_else(PoisonError::into_inner).with(at, by)),
+    }
+}
+
+/// Who could do before what rose for a session: another session, the first by the name of its role.
+pub(super) fn held_in<'p>(
     shared: &Shared<'_, '_>,
     (person, session): (&'p Person<'_>, usize),
     stretch: &Stretch,
-    list: &mut [At],
-    known: &mut KnownChanges,
-    ToldHeld { roles, told }: &mut ToldHeld<'p>,
-) {
-    let mut by: FxHashMap<u32, Vec<Held>> = FxHashMap::default();
+    known: &KnownChanges,
+    told: &Mutex<ToldHeld<'p>>,
+) -> HeldAtPlaces {
+    let mut by = HeldAtPlaces::default();
+    if known.held.is_empty() {
+        return by;
+    }
     for (other, pieces) in others(shared, person, session, stretch) {
-        let role = NonZeroU32::MIN.saturating_add(roles.number(&person.sessions[other].role));
+        let role = &person.sessions[other].role;
+        let number = told.lock().unwrap_or_else(PoisonError::into_inner).roles.number(role);
+        let role = NonZeroU32::MIN.saturating_add(number);
         each_pair(&stretch.pieces, &pieces, |range, seen_of_both| {
             let held = known.held.get(&seen_of_both).map_or(&[][..], |held| within(held, &range));
             for (place, held) in held {
@@ -167,18 +204,7 @@ pub(super) fn with_held<'p>(
             }
         });
     }
-    if by.is_empty() {
-        return;
-    }
-    for (place, changes) in list {
-        let Some(by) = by.remove(place) else { continue };
-        *changes = *told.entry((*changes, by)).or_insert_with_key(|(changes, by)| {
-            let all = known.changes.all[*changes as usize].iter().zip(by);
-            let role = |by: NonZeroU32| roles.all[by.get() as usize - 1].into();
-            let all = all.map(|(change, by)| Change { held_as: by.map(role), ..change.clone() });
-            known.changes.number(all.collect::<Vec<_>>().into())
-        });
-    }
+    by
 }
 
 impl<'e> Compared<'_, 'e> {

@@ -8,10 +8,11 @@ use crate::condition::Reference;
 use crate::condition::check::TargetAttribute;
 use crate::engine::{EvalContext, StatementInPlay};
 use crate::estate::Estate;
-use crate::id::ActionId;
+use crate::id::{ActionId, ScopeId};
 use crate::items;
 use crate::pattern::path::Segment;
 use crate::pattern::residual::{FRESH, Rest};
+use crate::policy::Statement;
 use crate::reach::{AccessTarget, TargetSort, Viewpoint};
 use crate::request::TargetPlace;
 
@@ -102,12 +103,7 @@ impl Compared<'_, '_> {
             let index = side.decider.index;
             let estate = index.estate();
             let Some(nearest) = estate.scopes.nearest(path) else { continue };
-            let target = AccessTarget {
-                shown: path.to_owned(),
-                asked: path.to_owned(),
-                sort: TargetSort::Items,
-                place: TargetPlace::Item(nearest),
-            };
+            let target = items_at(path, nearest);
             let query = view.query(&target, ActionId::new(0));
             let asking = side.decider.session(&query);
             let segments: Vec<&str> = path.split('/').collect();
@@ -123,8 +119,8 @@ impl Compared<'_, '_> {
             // A pattern whose time is over, or not come, is there all the same.
             let at_any_time = side.decider.statements_at_any_time(&asking, &query);
             let (ever, whole_ever) = rests_of(&at_any_time);
-            asks_for_names |=
-                self.with_later && at_any_time.iter().any(|said| asks_for_a_name(estate, said));
+            asks_for_names |= self.with_later
+                && at_any_time.iter().any(|said| asks_for_a_name(estate.statement(said.id)));
             known[i].extend(ever.iter().map(|(rest, _)| rest.text.to_string()));
             let in_play = match self.with_later {
                 true => None,
@@ -179,12 +175,22 @@ impl Compared<'_, '_> {
     }
 }
 
+/// All items below a place.
+pub(super) fn items_at(path: &str, scope: ScopeId) -> AccessTarget {
+    AccessTarget {
+        shown: path.to_owned(),
+        asked: path.to_owned(),
+        sort: TargetSort::Items,
+        place: TargetPlace::Item(scope),
+    }
+}
+
 /// Whether the condition of a statement asks what an item is called.
-fn asks_for_a_name(estate: &Estate, said: &StatementInPlay) -> bool {
+pub(super) fn asks_for_a_name(statement: &Statement) -> bool {
     let is_name = |reference| {
         matches!(reference, Reference::Target(TargetAttribute::Path | TargetAttribute::Name))
     };
-    let mut whens = estate.statement(said.id).when.iter();
+    let mut whens = statement.when.iter();
     whens.any(|when| when.references().iter().any(|(reference, _)| is_name(*reference)))
 }
 

@@ -9,6 +9,7 @@ use std::rc::Rc;
 use rustc_hash::FxHashMap;
 
 use super::facts::Facts;
+use super::in_force::{InForce, Sense, in_force};
 use super::touches::{Asked, attributes, shown};
 use crate::attribute::Value;
 use crate::condition::check::TargetAttribute;
@@ -25,20 +26,10 @@ use crate::request::TargetPlace;
 use crate::time::{Time, Window};
 use crate::truth::Truth;
 
-/// In what sense a policy is in play.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) enum Sense {
-    Allows,
-    Denies,
-    Bounds,
-    /// A ceiling without an allow.
-    BoundsByDenies,
-}
-
 /// All that has a say about a row in one estate at a moment, whatever the action.
 pub(super) struct RowSaid<'e> {
-    /// What grants, refuses or bounds: how, where it starts, and when.
-    entries: Vec<(Sense, usize, PolicyId, Window)>,
+    /// What grants, refuses or bounds.
+    entries: Vec<InForce>,
     session: Session<'e>,
     view: Viewpoint,
     target: AccessTarget,
@@ -59,12 +50,12 @@ type LeftKey = (StatementId, usize, Effect, KindId);
 
 /// What is left open of a statement on a row.
 #[derive(Clone)]
-struct Left {
-    /// As text.
-    text: Rc<str>,
+pub(super) struct Left {
+    /// As text; nothing where it is certain.
+    pub(super) text: Rc<str>,
     /// What its condition asks about besides circumstances, and what that is; `None` where more than that
     /// matters: a path, or what changes with time.
-    facts: Option<Rc<str>>,
+    pub(super) facts: Option<Rc<str>>,
 }
 
 /// What statements say of which it is not certain what they come to.
@@ -91,38 +82,31 @@ pub(super) fn row_said<'e>(
 ) -> RowSaid<'e> {
     let session = decider.session_of(view.who, &view.also, view.take_up, view.time);
     let asker = Facts::of(decider, view);
-    let (estate, scope_index) = (decider.index.estate(), &decider.index.scope_index);
-    let mut entries = Vec::new();
-    let bound = |policy: PolicyId| match estate.policy(policy).allows.is_empty() {
-        true => Sense::BoundsByDenies,
-        false => Sense::Bounds,
-    };
-    let under = view.under.iter();
-    entries.extend(under.map(|policy| (bound(*policy), 0, *policy, Window::ALWAYS)));
+    let mut entries = in_force(decider.index, &session, &view.under, target.scope());
+    entries.retain(|entry| !entry.is_stopped);
+    let (borne, rest) = told_of_target(decider.index, target);
+    RowSaid {
+        entries,
+        session,
+        view: view.clone(),
+        target: target.clone(),
+        asker,
+        borne,
+        rest,
+        left: RefCell::default(),
+        has_given_braces: OnceCell::new(),
+    }
+}
+
+/// What statements can ask of a target: the attributes that it bears, and all else as text, with the seals
+/// above it.
+pub(super) fn told_of_target(
+    index: &Index,
+    target: &AccessTarget,
+) -> (BTreeMap<String, Value>, String) {
+    let (estate, scope_index) = (index.estate(), &index.scope_index);
     let chain: Vec<(ScopeId, usize, bool)> = scope_index.chain(target.scope()).collect();
-    let overs = chain.iter().map(|(at, anchor, _)| (Some(*at), *anchor));
-    for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
-        scope_index.each_ceiling(over, session.subjects(), |entry| {
-            let window = estate.ceilings[entry.origin as usize].window;
-            entries.push((bound(entry.policy), anchor, entry.policy, window));
-            false
-        });
-    }
     let seals: Vec<usize> = chain.iter().filter(|(.., sealed)| *sealed).map(|at| at.1).collect();
-    for (at, anchor, _) in &chain {
-        for effect in [Effect::Allow, Effect::Deny] {
-            // A seal stops allows from above (spec section 6).
-            if effect == Effect::Allow && seals.iter().any(|seal| anchor < seal) {
-                continue;
-            }
-            let sense = if effect == Effect::Allow { Sense::Allows } else { Sense::Denies };
-            scope_index.attached_at(*at).each_sought(session.subjects_of(effect), |entry| {
-                let window = estate.attachments[entry.origin as usize].window;
-                entries.push((sense, *anchor, entry.policy, window));
-                false
-            });
-        }
-    }
     let mut borne = BTreeMap::new();
     for (at, ..) in chain.iter().rev() {
         borne.extend(attributes(estate, &estate.scope(*at).attributes));
@@ -135,18 +119,7 @@ pub(super) fn row_said<'e>(
     let kind = scope.kind.map(|kind| &estate.catalogue.kind(kind).name);
     let is_item = matches!(target.place, TargetPlace::Item(_));
     let sort = scope.scope_type;
-    let rest = format!("{seals:?} {identity} {sort:?} {kind:?} {is_item}");
-    RowSaid {
-        entries,
-        session,
-        view: view.clone(),
-        target: target.clone(),
-        asker,
-        borne,
-        rest,
-        left: RefCell::default(),
-        has_given_braces: OnceCell::new(),
-    }
+    (borne, format!("{seals:?} {identity} {sort:?} {kind:?} {is_item}"))
 }
 
 /// A statement in play, or a ceiling: how, where it starts, when, and what it says.
@@ -224,7 +197,7 @@ impl RowSaid<'_> {
         texts: &mut Texts,
     ) -> Vec<Voice> {
         let mut all: Vec<Voice> = Vec::new();
-        for &(sense, anchor, policy, window) in &self.entries {
+        for &InForce { sense, anchor, policy, window, .. } in &self.entries {
             let known = texts.entry((policy, action, sense));
             let (told, _) = known.or_insert_with(|| statements(estate, policy, action, sense));
             all.extend(told.iter().map(|text| (sense, anchor, window, text.clone())));
@@ -252,7 +225,7 @@ impl RowSaid<'_> {
         }
         let mut asked: Vec<&Asked> = Vec::new();
         for (said, action, texts) in [(self, actions[0], texts[0]), (other, actions[1], texts[1])] {
-            let told = said.entries.iter().map(|(sense, _, policy, _)| (*policy, action, *sense));
+            let told = said.entries.iter().map(|one| (one.policy, action, one.sense));
             asked.extend(told.filter_map(|key| texts.get(&key)).map(|(_, asked)| asked));
         }
         !differing.iter().any(|name| asked.iter().any(|asked| asked.asks(name)))
@@ -267,8 +240,8 @@ impl RowSaid<'_> {
         let kind = estate.catalogue.action(action).kind;
         let mut all: Vec<Voice> = Vec::new();
         let mut facts: Option<Vec<Rc<str>>> = Some(Vec::new());
-        for &(sense, anchor, policy, window) in &self.entries {
-            let sees = if sense == Sense::Allows { Effect::Allow } else { Effect::Deny };
+        for &InForce { sense, anchor, policy, window, .. } in &self.entries {
+            let sees = sense.sees();
             let mut left = |ids: &[StatementId]| -> Vec<Rc<str>> {
                 let mut texts = Vec::new();
                 for id in ids {
@@ -346,7 +319,7 @@ impl RowSaid<'_> {
 
     fn has_given_braces(&self, estate: &Estate) -> bool {
         *self.has_given_braces.get_or_init(|| {
-            let bodies = self.entries.iter().map(|(.., policy, _)| estate.policy(*policy));
+            let bodies = self.entries.iter().map(|one| estate.policy(one.policy));
             let mut statements = bodies.flat_map(|body| body.allows.iter().chain(&body.denies));
             statements.any(|id| {
                 let on = &estate.statement(*id).on;
@@ -361,13 +334,8 @@ impl RowSaid<'_> {
 /// whatever policy it stands in; each ceiling bounds by itself, and one that says nothing about the
 /// action bounds most.
 fn statements(estate: &Estate, policy: PolicyId, action: ActionId, sense: Sense) -> (Told, Asked) {
-    let policy = estate.policy(policy);
-    let wanted: [&[StatementId]; 2] = match sense {
-        Sense::Allows => [&policy.allows, &[]],
-        Sense::Denies => [&[], &policy.denies],
-        Sense::Bounds | Sense::BoundsByDenies => [&policy.allows, &policy.denies],
-    };
-    let wanted = wanted.into_iter().flatten().map(|id| estate.statement(*id));
+    let wanted = sense.statements(estate, policy).into_iter().flatten();
+    let wanted = wanted.map(|id| estate.statement(*id));
     let mut asked = Asked::default();
     let told = wanted.filter(|one| one.actions.contains(action.index())).map(|statement| {
         asked.add(estate, statement);
@@ -390,7 +358,11 @@ fn statements(estate: &Estate, policy: PolicyId, action: ActionId, sense: Sense)
 /// What is left open of a statement, as text: the patterns of which it hangs on the values in their
 /// braces whether the path is meant, and the condition. `None` where the statement does not match in
 /// any case.
-fn left_open(statement: &Statement, anchor: usize, context: &EvalContext<'_>) -> Option<Left> {
+pub(super) fn left_open(
+    statement: &Statement,
+    anchor: usize,
+    context: &EvalContext<'_>,
+) -> Option<Left> {
     let segments = &context.query.target.segments;
     let open = |patterns: &[PathPattern]| {
         let (mut best, mut open) = (Truth::False, Vec::new());
@@ -461,7 +433,7 @@ fn asked_besides(when: Option<&Condition>, context: &EvalContext<'_>) -> Option<
 }
 
 /// What is left open of a statement that matches in any case.
-const CERTAIN: &str = "";
+pub(super) const CERTAIN: &str = "";
 
 fn is_certain(left: &str) -> bool {
     left == CERTAIN

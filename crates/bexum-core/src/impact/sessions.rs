@@ -7,6 +7,7 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 
 use super::alike::SaysOfSubjects;
+use super::at_place::AtPlace;
 use super::facts::Facts;
 use super::said::{SaidOfAction, Texts};
 use super::touches::{TouchedPart, TouchedPlace};
@@ -113,6 +114,8 @@ pub struct Compared<'c, 'e> {
     pub(super) turned: FxHashMap<Rc<SaidOfAction>, (Opened, Opened)>,
     /// What has a say for subjects, once it was found out.
     pub(super) says: SaysOfSubjects,
+    /// What was found out at the place that is looked at.
+    pub(super) at_place: AtPlace,
 }
 
 /// A session, in each estate that has it.
@@ -148,6 +151,7 @@ impl<'c, 'e> Compared<'c, 'e> {
             closed: KnownAnswers::default(),
             turned: FxHashMap::default(),
             says: SaysOfSubjects::default(),
+            at_place: AtPlace::default(),
             comparison,
             with_later,
             outcomes_alone: None,
@@ -325,7 +329,7 @@ impl<'c, 'e> Compared<'c, 'e> {
     }
 
     /// Whether statements can ask the same about who asks in both estates.
-    fn is_same_asker(&mut self, views: [&Viewpoint; 2]) -> bool {
+    pub(super) fn is_same_asker(&mut self, views: [&Viewpoint; 2]) -> bool {
         let [one, other] = &mut self.sides;
         let (before, after) =
             (Facts::of(&mut one.decider, views[0]), Facts::of(&mut other.decider, views[1]));

@@ -16,6 +16,8 @@ use crate::condition::check::WhoAttribute;
 use crate::condition::eval::Facts as _;
 use crate::condition::fact::Fact;
 use crate::engine::{EvalContext, Index, Session, SubjectId};
+use crate::id::{PolicyId, StatementId};
+use crate::impact::in_force;
 use crate::impact::sessions::{Compared, InBoth};
 use crate::policy::Effect;
 use crate::principal::Principal;
@@ -32,8 +34,19 @@ pub(in crate::impact) struct Profile {
     pub(super) sites: Vec<(u32, Brought)>,
 }
 
+/// What a policy asks about who asks.
+#[derive(Clone, Copy, Default)]
+pub(in crate::impact) struct AskedOfWho<'s> {
+    /// All of it.
+    pub(in crate::impact) all: u32,
+    /// All but what is compared with nothing but what the target bears.
+    pub(in crate::impact) alone: u32,
+    /// These comparisons: whose conditions, and which part of each.
+    pub(in crate::impact) parts: &'s [(StatementId, usize)],
+}
+
 /// What was found out about who asks, in one estate at one moment.
-pub(super) struct Asker<'a, 'e> {
+pub(in crate::impact) struct Asker<'a, 'e> {
     index: &'e Index,
     session: &'a Session<'e>,
     view: &'a Viewpoint,
@@ -41,7 +54,41 @@ pub(super) struct Asker<'a, 'e> {
     known: Vec<((WhoAttribute, Effect), (u32, bool))>,
 }
 
-impl Asker<'_, '_> {
+impl<'a, 'e> Asker<'a, 'e> {
+    pub(in crate::impact) fn new(
+        index: &'e Index,
+        session: &'a Session<'e>,
+        view: &'a Viewpoint,
+    ) -> Self {
+        Self { index, session, view, known: Vec::new() }
+    }
+
+    /// What a policy's statements about the actions ask about who asks comes to, as numbers.
+    pub(in crate::impact) fn asked<'s>(
+        &mut self,
+        shared: &'s Shared<'_, '_>,
+        concern: &'s Concern,
+        (estate, policy): (usize, PolicyId),
+        sense: in_force::Sense,
+    ) -> AskedOfWho<'s> {
+        let sees = sense.sees();
+        let sense = match sense {
+            in_force::Sense::Allows => Sense::Allows,
+            in_force::Sense::Denies => Sense::Denies,
+            in_force::Sense::Bounds | in_force::Sense::BoundsByDenies => Sense::Bounds,
+        };
+        let Some(voice) = &shared.says(concern, estate, policy).0[sense as usize] else {
+            return AskedOfWho::default();
+        };
+        let with_target = &voice.with_target;
+        let alone = self.facts(shared, &voice.asks, &[], sees);
+        let all = match with_target.of_who.is_empty() {
+            true => alone,
+            false => self.facts(shared, &voice.asks, &with_target.of_who, sees),
+        };
+        AskedOfWho { all, alone, parts: &with_target.parts }
+    }
+
     /// What is asked comes to this, as a number.
     fn facts(
         &mut self,
@@ -74,7 +121,8 @@ impl Asker<'_, '_> {
         }
     }
 
-    fn fact(
+    /// What is known of an attribute of who asks, as a number, and whether it may be taken for any name.
+    pub(in crate::impact) fn fact(
         &mut self,
         shared: &Shared<'_, '_>,
         attribute: WhoAttribute,
@@ -249,7 +297,7 @@ impl<'e> Compared<'_, 'e> {
             found.push(FoundBearing { from: 0, moment, bearing, below });
             asked.entry(0).or_default().is_any_name |= speaks_for_nobody;
             let index = side.decider.index;
-            let mut asker = Asker { index, session: &asking, view, known: Vec::new() };
+            let mut asker = Asker::new(index, &asking, view);
             for (sense, effect) in [
                 (Sense::Allows, Effect::Allow),
                 (Sense::Denies, Effect::Deny),

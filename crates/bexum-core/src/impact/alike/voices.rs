@@ -22,7 +22,7 @@ pub(super) enum Sense {
 
 /// The actions that count in a part, and what the policies have to say about them.
 pub(in crate::impact) struct Concern {
-    pub(super) number: u32,
+    pub(in crate::impact) number: u32,
     /// In each estate; `None`: any.
     pub(super) actions: [Option<ActionSet>; 2],
     /// What each policy of each estate says, once it was asked.
@@ -241,7 +241,7 @@ pub(super) fn once<T: Ord>(mut all: Vec<T>) -> Vec<T> {
     all
 }
 
-pub(super) fn of_who(reference: Reference) -> Option<WhoAttribute> {
+pub(in crate::impact) fn of_who(reference: Reference) -> Option<WhoAttribute> {
     match reference {
         Reference::Who(attribute) => Some(attribute),
         Reference::Target(_) | Reference::Given(_) | Reference::Time => None,
