@@ -3,6 +3,7 @@
 
 use std::path::PathBuf;
 
+use bexum_core::each::in_turn;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{Cell, Comparison, SameFiles, differences};
 use bexum_core::{Request, Time};
@@ -91,6 +92,9 @@ impl Apart {
                 assert_eq!(compared.cells_of(whose[i]), alone[i], "{order:?} {}", self.after);
             }
         }
+        let together = comparison.impact(&whose.map(str::to_owned), &in_turn).changes;
+        let together: Vec<Cell> = together.cells().collect();
+        assert_eq!(together, alone.concat(), "together {}", self.after);
         let is_opened =
             |cells: &Vec<Cell>| cells.iter().any(|cell| cell.is_gained && cell.is_decided);
         [is_opened(&alone[0]), is_opened(&alone[1])]

@@ -15,7 +15,7 @@ use rustc_hash::FxHashMap;
 use super::alike::{AskedOfWho, Asker, Concern, Shared, of_who};
 use super::changes::Numbered;
 use super::in_force::{InForce, Sense, in_force};
-use super::rows::{asks_for_a_name, items_at};
+use super::rows::items_at;
 use super::said::told_of_target;
 use super::sessions::{ActionsIn, Compared, InBoth, Row};
 use crate::condition::Reference;
@@ -97,8 +97,6 @@ struct Patterns {
     /// What their braces ask about who asks.
     in_braces: Vec<WhoAttribute>,
     has_given_braces: bool,
-    /// Whether a condition asks what an item is called.
-    ask_for_names: bool,
 }
 
 /// The rows of a place for some sessions.
@@ -229,7 +227,6 @@ fn patterns_of(estate: &Estate, policy: PolicyId, sense: Sense) -> Patterns {
         are_there: all().any(|pattern| !matches!(pattern.segments[..], [Segment::Rest])),
         in_braces,
         has_given_braces: braces().any(|asked| matches!(asked, Reference::Given(_))),
-        ask_for_names: statements.iter().any(|statement| asks_for_a_name(statement)),
     }
 }
 
@@ -250,7 +247,8 @@ impl<'e> Compared<'_, 'e> {
         let (before, after) = (self.comparison.before.estate(), self.comparison.after.estate());
         // What nobody knows of who asks may come to anything.
         let speaks_for_nobody = matches!(one.who, Principal::Role(_) | Principal::Group(_));
-        if self.outcomes_alone.is_some()
+        if self.with_later
+            || self.outcomes_alone.is_some()
             || speaks_for_nobody
             || !Arc::ptr_eq(&before.catalogue, &after.catalogue)
             || self.times(session).len() > 1
@@ -336,12 +334,6 @@ impl<'e> Compared<'_, 'e> {
             };
             let target = items_at(path, scope);
             for said in &side.in_force {
-                // At other moments the same may count.
-                let when = u32::from(said.counts && !self.with_later);
-                let sort = (i as u32) << 1 | when;
-                if said.patterns.ask_for_names {
-                    key.push(sort);
-                }
                 if !said.patterns.are_there {
                     continue;
                 }
@@ -356,8 +348,9 @@ impl<'e> Compared<'_, 'e> {
                         found
                     }
                 };
-                key.extend((!rests.is_whole).then_some(1 << 2 | sort));
-                key.extend(rests.texts.iter().map(|text| (2 + text) << 2 | sort));
+                let sort = (i as u32) << 1 | u32::from(said.counts);
+                key.extend((!rests.is_whole).then_some(sort));
+                key.extend(rests.texts.iter().map(|text| (1 + text) << 2 | sort));
             }
         }
         key.sort_unstable();

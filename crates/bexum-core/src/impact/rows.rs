@@ -186,7 +186,7 @@ pub(super) fn items_at(path: &str, scope: ScopeId) -> AccessTarget {
 }
 
 /// Whether the condition of a statement asks what an item is called.
-pub(super) fn asks_for_a_name(statement: &Statement) -> bool {
+fn asks_for_a_name(statement: &Statement) -> bool {
     let is_name = |reference| {
         matches!(reference, Reference::Target(TargetAttribute::Path | TargetAttribute::Name))
     };

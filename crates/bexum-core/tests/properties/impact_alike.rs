@@ -250,6 +250,75 @@ fn it_counts_when_something_counts() {
     assert_eq!(apart.gain(), ["u v/s/store", "u1 v/s/store"]);
 }
 
+/// A pattern tells items apart while its policy counts.
+#[test]
+fn it_counts_when_a_pattern_counts() {
+    let mut apart = unsealed(Apart::denying(&["**/x"], None));
+    apart = apart.tie("user:u0", "v/s/c/n/m").tie("user:u1", "v/s/c/n/m");
+    apart.0.attachments[1].window.until = Some(Spanned::new(Time(-1), Origin::default()));
+    let told = apart.gain();
+    for (who, is_told_apart) in [("u0", false), ("u1", false)] {
+        assert!(told.contains(&format!("{who} v/s/c/n/m/**")), "{told:?}");
+        assert_eq!(told.contains(&format!("{who} v/s/c/n/m/**/x")), is_told_apart, "{told:?}");
+    }
+}
+
+/// Where two patterns meet, items are told apart if one of them is there in one of the estates alone.
+#[test]
+fn it_counts_in_which_estate_a_pattern_is() {
+    let denies = |on| -> (Effect, &'static [&'static str], &'static [&'static str]) {
+        // Patterns tell items apart, whatever they name.
+        (Effect::Deny, &["store.list"], on)
+    };
+    let allows: Said<'_> = (Effect::Allow, &["*"], &[]);
+    let (first, second) = (denies(&["a-*"]), denies(&["*-b"]));
+    let policies: [(&str, &[Said<'_>]); 3] =
+        [("first", &[first]), ("second", &[second]), ("allows", &[allows])];
+    let mut before = unsealed(Apart(estate(2, &policies, &[]))).0;
+    let place = "v/s/c/n/m";
+    for who in ["user:u0", "user:u1"] {
+        before.attachments.push(attachment("first", who, place));
+    }
+    before.attachments.push(attachment("second", "user:u0", place));
+    estates::number(&mut before);
+    let mut after = before.clone();
+    after.attachments.push(attachment("second", "user:u1", place));
+    after.attachments.push(attachment("allows", "everyone", place));
+    let cells = cells_between(&before, &after);
+    let meets = |who: &str| cells.iter().any(|one| one.who == who && one.place.ends_with("/a-b"));
+    assert_eq!(["user:u0", "user:u1"].map(meets), [false, true], "{cells:?}");
+}
+
+/// What an item bears nobody said, so that it may be what somebody else bears.
+#[test]
+fn it_counts_what_items_may_bear() {
+    let apart = unsealed(Apart::denying(&[], Some("target.tier = who.tier")));
+    let told = apart.tie("everyone", "v/s").tier(1, "raw").gain();
+    assert!(told.contains(&"u v/s/c/n/m/**".to_owned()), "{told:?}");
+    assert!(!told.contains(&"u0 v/s/c/n/m/**".to_owned()), "{told:?}");
+    assert!(told.contains(&"u1 v/s/c/n/m/**".to_owned()), "{told:?}");
+}
+
+/// What a place bears may differ in both estates, while all that is said is the same.
+#[test]
+fn it_counts_what_a_place_bears_in_each_estate() {
+    let allows: Said<'_> = (Effect::Allow, &["*"], &[]);
+    let mut before = estate(2, &[("allows", &[allows])], &[]);
+    before.policies[0].body.statements[0].when = Some(w("given.tier = target.tier"));
+    before.attachments.push(attachment("allows", "everyone", "v"));
+    let mut apart = Apart(before).place("v/s/one", ScopeType::Resource, Some("store"), "raw").0;
+    estates::number(&mut apart);
+    let mut after = apart.clone();
+    let one = after.scopes.iter_mut().find(|scope| scope.name.value == "v/s/one");
+    one.expect("it is there").body.attributes[0].1 = Value::Text("cooked".into());
+    let cells = cells_between(&apart, &after);
+    let turned = |who: &str| {
+        let mut there = cells.iter().filter(|one| one.who == who && one.place == "v/s/one");
+        there.any(|one| one.is_gained && one.is_lost && one.is_decided)
+    };
+    assert!(["user:u", "user:u0", "user:u1"].into_iter().all(turned), "{cells:?}");
+}
+
 /// Of two who can do the same now and are in a group later to which more is allowed then, one is bound
 /// from then on.
 #[test]
