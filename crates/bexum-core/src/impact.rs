@@ -11,7 +11,6 @@ mod direction;
 mod everybody;
 mod facts;
 mod held;
-mod in_force;
 mod later;
 mod opens;
 mod people;

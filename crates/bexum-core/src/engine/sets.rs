@@ -8,6 +8,7 @@ use std::ops::Range;
 
 use super::evaluate::Decider;
 use super::facts::EvalContext;
+use super::in_force::{InForce, in_force};
 use super::index::Index;
 use super::session::Session;
 use super::subjects::SubjectSets;
@@ -86,40 +87,13 @@ impl<'e> Decider<'e> {
         query: &Query<'_>,
         counts: impl Fn(Window) -> bool,
     ) -> Vec<StatementInPlay> {
-        let (estate, scope_index) = (self.index.estate(), &self.index.scope_index);
+        let all = in_force(self.index, session, &query.under, query.target.scope());
         let mut found: Vec<StatementInPlay> = Vec::new();
-        let mut add = |policy: PolicyId, effect: Effect, anchor: usize, sees: Effect| {
-            let policy = estate.policy(policy);
-            let statements = match effect {
-                Effect::Allow => &policy.allows,
-                Effect::Deny => &policy.denies,
-            };
-            found.extend(statements.iter().map(|id| StatementInPlay { id: *id, anchor, sees }));
-        };
-        let mut limit = |policy: PolicyId, anchor: usize| {
-            add(policy, Effect::Allow, anchor, Effect::Deny);
-            add(policy, Effect::Deny, anchor, Effect::Deny);
-        };
-        query.under.iter().for_each(|policy| limit(*policy, 0));
-        let chain = || scope_index.chain(query.target.scope());
-        let overs = chain().map(|(at, anchor, _)| (Some(at), anchor));
-        for (over, anchor) in std::iter::once((None, 0)).chain(overs) {
-            scope_index.each_ceiling(over, session.subjects(), |entry| {
-                if counts(estate.ceilings[entry.origin as usize].window) {
-                    limit(entry.policy, anchor);
-                }
-                false
-            });
-        }
-        for (scope, anchor, _) in chain() {
-            for effect in [Effect::Allow, Effect::Deny] {
-                scope_index.attached_at(scope).each_sought(session.subjects_of(effect), |entry| {
-                    if counts(estate.attachments[entry.origin as usize].window) {
-                        add(entry.policy, effect, anchor, effect);
-                    }
-                    false
-                });
-            }
+        for InForce { sense, anchor, policy, .. } in all.into_iter().filter(|it| counts(it.window))
+        {
+            let ids = sense.statements(self.index.estate(), policy).into_iter().flatten();
+            let sees = sense.sees();
+            found.extend(ids.map(|id| StatementInPlay { id: *id, anchor, sees }));
         }
         found.sort_unstable();
         found.dedup();

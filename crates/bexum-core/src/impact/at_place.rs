@@ -14,13 +14,12 @@ use rustc_hash::FxHashMap;
 
 use super::alike::{AskedOfWho, Asker, Concern, Shared, of_who};
 use super::changes::Numbered;
-use super::in_force::{InForce, Sense, in_force};
 use super::rows::items_at;
 use super::said::told_of_target;
 use super::sessions::{ActionsIn, Compared, InBoth, Row};
 use crate::condition::Reference;
 use crate::condition::check::WhoAttribute;
-use crate::engine::{EvalContext, Index, Session, StatementInPlay};
+use crate::engine::{EvalContext, InForce, Index, Sense, Session, StatementInPlay, in_force};
 use crate::estate::Estate;
 use crate::id::{ActionId, PolicyId, ScopeId};
 use crate::items;

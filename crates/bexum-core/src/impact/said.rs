@@ -9,13 +9,12 @@ use std::rc::Rc;
 use rustc_hash::FxHashMap;
 
 use super::facts::Facts;
-use super::in_force::{InForce, Sense, in_force};
 use super::touches::{Asked, attributes, shown};
 use crate::attribute::Value;
 use crate::condition::check::TargetAttribute;
 use crate::condition::eval::Facts as _;
 use crate::condition::{Condition, Reference};
-use crate::engine::{Decider, EvalContext, Index, Session};
+use crate::engine::{Decider, EvalContext, InForce, Index, Sense, Session, in_force};
 use crate::estate::Estate;
 use crate::id::{ActionId, KindId, PolicyId, ScopeId, StatementId};
 use crate::pattern::PathPattern;

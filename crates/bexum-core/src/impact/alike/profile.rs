@@ -15,9 +15,8 @@ use crate::condition::Reference;
 use crate::condition::check::WhoAttribute;
 use crate::condition::eval::Facts as _;
 use crate::condition::fact::Fact;
-use crate::engine::{EvalContext, Index, Session, SubjectId};
+use crate::engine::{self, EvalContext, Index, Session, SubjectId};
 use crate::id::{PolicyId, StatementId};
-use crate::impact::in_force;
 use crate::impact::sessions::{Compared, InBoth};
 use crate::policy::Effect;
 use crate::principal::Principal;
@@ -69,13 +68,13 @@ impl<'a, 'e> Asker<'a, 'e> {
         shared: &'s Shared<'_, '_>,
         concern: &'s Concern,
         (estate, policy): (usize, PolicyId),
-        sense: in_force::Sense,
+        sense: engine::Sense,
     ) -> AskedOfWho<'s> {
         let sees = sense.sees();
         let sense = match sense {
-            in_force::Sense::Allows => Sense::Allows,
-            in_force::Sense::Denies => Sense::Denies,
-            in_force::Sense::Bounds | in_force::Sense::BoundsByDenies => Sense::Bounds,
+            engine::Sense::Allows => Sense::Allows,
+            engine::Sense::Denies => Sense::Denies,
+            engine::Sense::Bounds | engine::Sense::BoundsByDenies => Sense::Bounds,
         };
         let Some(voice) = &shared.says(concern, estate, policy).0[sense as usize] else {
             return AskedOfWho::default();

@@ -4,11 +4,10 @@ use std::cmp::Ordering;
 
 use super::{AskingBoth, AskingHere, AtPlace, Key, OneHere, RowHere};
 use crate::catalogue::ActionSet;
-use crate::engine::{EvalContext, Index, Session, parts};
+use crate::engine::{EvalContext, InForce, Index, Sense, Session, parts};
 use crate::id::ActionId;
 use crate::impact::Outcome;
 use crate::impact::compare::{SaidOnce, Turn};
-use crate::impact::in_force::{InForce, Sense};
 use crate::impact::said::{CERTAIN, MayTurn, left_open};
 use crate::impact::sessions::{ActionsIn, Compared, InBoth};
 use crate::pattern::residual::FRESH;

@@ -1,7 +1,8 @@
 //! The policies that have a say about what a session can do at a place.
 
+use super::index::Index;
+use super::session::Session;
 use crate::catalogue::ActionSet;
-use crate::engine::{Index, Session};
 use crate::estate::Estate;
 use crate::id::{PolicyId, ScopeId, StatementId};
 use crate::policy::Effect;
@@ -9,7 +10,7 @@ use crate::time::Window;
 
 /// In what sense a policy is in play.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub(super) enum Sense {
+pub(crate) enum Sense {
     Allows,
     Denies,
     Bounds,
@@ -19,13 +20,13 @@ pub(super) enum Sense {
 
 impl Sense {
     /// How its statements see the roles of who asks.
-    pub(super) fn sees(self) -> Effect {
+    pub(crate) fn sees(self) -> Effect {
         if self == Self::Allows { Effect::Allow } else { Effect::Deny }
     }
 
     /// Whether what a policy says in this sense has to do with some of these actions: a ceiling has, with
     /// all.
-    pub(super) fn is_about(self, estate: &Estate, policy: PolicyId, actions: &ActionSet) -> bool {
+    pub(crate) fn is_about(self, estate: &Estate, policy: PolicyId, actions: &ActionSet) -> bool {
         let policy = estate.policy(policy);
         match self {
             Self::Allows => !policy.allowed_actions.is_disjoint(actions),
@@ -35,7 +36,7 @@ impl Sense {
     }
 
     /// The statements of a policy that count in this sense: what it allows, and what it denies.
-    pub(super) fn statements(self, estate: &Estate, policy: PolicyId) -> [&[StatementId]; 2] {
+    pub(crate) fn statements(self, estate: &Estate, policy: PolicyId) -> [&[StatementId]; 2] {
         let policy = estate.policy(policy);
         match self {
             Self::Allows => [&policy.allows, &[]],
@@ -47,19 +48,19 @@ impl Sense {
 
 /// What grants, refuses or bounds.
 #[derive(Clone, Copy, Debug)]
-pub(super) struct InForce {
-    pub(super) sense: Sense,
+pub(crate) struct InForce {
+    pub(crate) sense: Sense,
     /// How many segments down its patterns start.
-    pub(super) anchor: usize,
-    pub(super) policy: PolicyId,
-    pub(super) window: Window,
+    pub(crate) anchor: usize,
+    pub(crate) policy: PolicyId,
+    pub(crate) window: Window,
     /// Whether a seal stops it (spec section 6): then its patterns tell items apart, and no more.
-    pub(super) is_stopped: bool,
+    pub(crate) is_stopped: bool,
 }
 
 /// Everything that is attached to a session's subjects at a scope or above it, and every ceiling that
 /// bounds them there, whenever it counts; and these policies, which bound the session itself.
-pub(super) fn in_force(
+pub(crate) fn in_force(
     index: &Index,
     session: &Session<'_>,
     under: &[PolicyId],
