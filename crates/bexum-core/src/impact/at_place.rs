@@ -43,6 +43,7 @@ pub(super) struct AtPlace {
     at: Option<(u32, u32)>,
     /// Its rows, by what tells items apart.
     rows: FxHashMap<Key, Arc<RowsHere>>,
+    /// The rows by what they are called and by the path that is asked for each.
     row_numbers: Numbered<(String, String)>,
     /// What policies ask about who asks, by what that is and what it is compared with at the place.
     asked: FxHashMap<(usize, Sense, PolicyId, u32), u32>,
@@ -60,6 +61,8 @@ pub(super) struct AtPlace {
     /// What ceilings have to say: how many allows, and what is left open of these and of denies.
     bounds: Numbered<Key>,
     windows: Numbered<Window>,
+    /// Whether an action that depends in both estates is opened, and whether it is closed, by all that this
+    /// hangs on.
     turned: FxHashMap<Key, (Opened, Opened)>,
 }
 
@@ -120,6 +123,7 @@ struct AskingHere<'e> {
     session: Session<'e>,
     /// Whether it is refused everything.
     is_refused: bool,
+    /// The policies that have a say for it there.
     in_force: Vec<OneHere>,
 }
 
@@ -230,8 +234,9 @@ fn patterns_of(estate: &Estate, policy: PolicyId, sense: Sense) -> Patterns {
 }
 
 impl<'e> Compared<'_, 'e> {
-    /// A session that is compared at a place, if it is one of which what follows is true: it is in both
-    /// estates, asks the same in both, and does so at later moments, too.
+    /// A session at a place, with what is in force for it there; `None` where it has to be compared by
+    /// itself: unless a user or a workload asks, the place and the session are there in both estates, who
+    /// asks is the same in both, and stays so at all later moments.
     pub(super) fn asking_at(
         &mut self,
         shared: &Shared<'_, 'e>,
