@@ -3,6 +3,7 @@
 use rustc_hash::FxHashMap;
 
 use crate::id::AttributeId;
+use crate::origin::Spanned;
 use crate::time::Time;
 
 /// One attribute's value (spec section 2, "Attributes").
@@ -114,6 +115,18 @@ impl Attributes {
         entries.sort_by_key(|(id, value)| (*id, value.is_none()));
         entries.dedup_by_key(|(id, _)| *id);
         Self { entries: entries.into() }
+    }
+
+    /// Whether these were collected from `written`, with these names.
+    pub(crate) fn are_written_as(
+        &self,
+        names: &AttributeNames,
+        written: &[(Spanned<String>, Value)],
+    ) -> bool {
+        let is_same = |(name, value): &(Spanned<String>, Value)| {
+            names.get(&name.value).and_then(|id| self.value(id)) == Some(value)
+        };
+        self.iter().count() == written.len() && written.iter().all(is_same)
     }
 
     /// The value under exactly this name.

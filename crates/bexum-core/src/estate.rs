@@ -14,6 +14,7 @@ use crate::edit_rights::EditRights;
 use crate::expectation::{Check, Law, Separation};
 use crate::fault::LocatedFault;
 use crate::id::{AttachmentId, CeilingId, GroupId, PolicyId, RoleId, ScopeId, StatementId, UserId};
+use crate::name::NameTable;
 use crate::origin::Origin;
 use crate::policy::{Attachment, Ceiling, Policy, Statement};
 use crate::principal::{Group, Identity, Principal, PrincipalType, Role, User};
@@ -31,7 +32,7 @@ pub struct Estate {
     /// Services, kinds, actions.
     pub catalogue: Arc<Catalogue>,
     /// The tree of scopes.
-    pub scopes: ScopeTree,
+    pub scopes: Arc<ScopeTree>,
     /// Users by id, sorted by name.
     pub users: Vec<User>,
     /// Groups by id, sorted by name.
@@ -72,10 +73,10 @@ pub struct Estate {
     pub(crate) longest_pattern: usize,
     /// Users, groups, roles and policies that are targets, by their paths.
     pub(crate) identities_at: FxHashMap<Box<str>, TargetPlace>,
-    pub(crate) user_ids: FxHashMap<Box<str>, UserId>,
-    pub(crate) group_ids: FxHashMap<Box<str>, GroupId>,
-    pub(crate) role_ids: FxHashMap<Box<str>, RoleId>,
-    pub(crate) policy_ids: FxHashMap<Box<str>, PolicyId>,
+    user_numbers: NameTable,
+    group_numbers: NameTable,
+    role_numbers: NameTable,
+    policy_numbers: NameTable,
 }
 
 /// Keys that a new group may come with; they decide nothing.
@@ -103,6 +104,12 @@ impl Estate {
     /// Every fault there is, sorted by place.
     pub fn build_beside(declared: &Declarations, other: &Self) -> Result<Self, Vec<LocatedFault>> {
         builder::build(declared, Some(other))
+    }
+
+    /// The attributes that are declared, as the estate that these declarations make has them.
+    #[must_use]
+    pub fn vocabulary_of(declared: &Declarations) -> Vocabulary {
+        builder::vocabulary(declared)
     }
 
     /// Whether every attribute of another estate has the same number here.
@@ -164,22 +171,31 @@ impl Estate {
         &self.ceilings[id.index()]
     }
 
+    /// The user of a bare name.
+    #[must_use]
+    pub fn find_user(&self, name: &str) -> Option<UserId> {
+        let found = self.user_numbers.find(name, |at| &self.users[at].identity.name);
+        found.map(UserId::new)
+    }
+
     /// The group of a bare name.
     #[must_use]
     pub fn find_group(&self, name: &str) -> Option<GroupId> {
-        self.group_ids.get(name).copied()
+        let found = self.group_numbers.find(name, |at| &self.groups[at].identity.name);
+        found.map(GroupId::new)
     }
 
     /// The role of a bare name.
     #[must_use]
     pub fn find_role(&self, name: &str) -> Option<RoleId> {
-        self.role_ids.get(name).copied()
+        let found = self.role_numbers.find(name, |at| &self.roles[at].identity.name);
+        found.map(RoleId::new)
     }
 
     /// The policy of a name.
     #[must_use]
     pub fn find_policy(&self, name: &str) -> Option<PolicyId> {
-        self.policy_ids.get(name).copied()
+        self.policy_numbers.find(name, |at| &self.policies[at].name).map(PolicyId::new)
     }
 
     /// The principal of a name like `user:ines`; a `resource:` is one that is declared as such.
@@ -187,7 +203,7 @@ impl Estate {
     pub fn find_principal(&self, text: &str) -> Option<Principal> {
         let (principal_type, name) = PrincipalType::split(text)?;
         match principal_type {
-            PrincipalType::User => self.user_ids.get(name).copied().map(Principal::User),
+            PrincipalType::User => self.find_user(name).map(Principal::User),
             PrincipalType::Group => self.find_group(name).map(Principal::Group),
             PrincipalType::Role => self.find_role(name).map(Principal::Role),
             PrincipalType::Resource => {

@@ -242,26 +242,35 @@ impl<'e> Comparison<'e> {
     }
 
     /// Everybody who has sessions, in either estate, and whom the change may concern: users,
-    /// workloads, and roles by themselves, by the bytes of their names.
+    /// workloads, and roles by themselves, by the bytes of their names. Whoever can never do anything in
+    /// either estate is not concerned.
     #[must_use]
-    pub fn everybody(&self) -> Vec<String> {
-        self.everybody.get_or_init(|| self.named()).clone()
+    pub fn everybody(&self) -> &[String] {
+        self.everybody.get_or_init(|| self.named())
     }
 
     fn named(&self) -> Vec<String> {
-        let has_sessions = |who: &Principal| !matches!(who, Principal::Group(_));
-        let estates = [self.before.estate(), self.after.estate()];
+        // Everybody may be supposed to be in groups.
+        let is_idle = |index: &Index, who: Principal| {
+            self.request.also.is_empty() && index.can_never_do_anything(who)
+        };
+        let counts = |index: &Index, who: Principal| {
+            !matches!(who, Principal::Group(_)) && !is_idle(index, who)
+        };
+        let indexes = [self.before, self.after];
         let mut all: Vec<String> = match &self.concerned {
             Some(concerned) => {
-                let is_somebody = |id: &&String| {
-                    let found = estates.iter().find_map(|estate| estate.find_principal(id));
-                    found.is_some_and(|who| has_sessions(&who))
+                let counts = |id: &&String| {
+                    indexes.iter().any(|index| {
+                        index.estate().find_principal(id).is_some_and(|who| counts(index, who))
+                    })
                 };
-                concerned.iter().filter(is_somebody).cloned().collect()
+                concerned.iter().filter(counts).cloned().collect()
             }
             None => {
-                let everybody = estates.iter().flat_map(|estate| {
-                    let all = estate.principals().filter(has_sessions);
+                let everybody = indexes.iter().flat_map(|index| {
+                    let estate = index.estate();
+                    let all = estate.principals().filter(|who| counts(index, *who));
                     all.map(|who| estate.principal_id(who))
                 });
                 everybody.collect()

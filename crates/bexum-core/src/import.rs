@@ -4,6 +4,7 @@
 //! Reading the source's files is the business of others: here they are [`People`], each with a place in
 //! its file, as text.
 
+mod altered;
 mod groups;
 mod users;
 
@@ -12,12 +13,15 @@ use std::borrow::Cow;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::attribute::Value;
-use crate::declaration::{Declarations, Imported};
+use crate::declaration::{Declarations, Group, Imported, User};
 use crate::edit::{Edit, Target};
 use crate::estate::Estate;
 use crate::name::Grammar;
 use crate::origin::Origin;
 use crate::time::{Time, Window};
+use crate::vocabulary::Vocabulary;
+
+pub use altered::AlteredPeople;
 
 /// A key here that something of a source becomes.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -64,6 +68,15 @@ pub struct Source {
     pub map: Vec<(Box<str>, MappedKey)>,
     /// Where it is declared.
     pub origin: Origin,
+}
+
+/// What declarations keep of what is called otherwise at a source, as far as it is a key here: where
+/// something is none, they make no estate.
+#[must_use]
+pub fn kept_map<'d>(declared: &'d Declarations, source: &str) -> Vec<(&'d str, MappedKey)> {
+    let kept = declared.sources.iter().filter(|one| one.name.value == source);
+    let pairs = kept.flat_map(|one| &one.body.map);
+    pairs.filter_map(|(column, key)| Some((&*column.value, MappedKey::read(&key.value)?))).collect()
 }
 
 /// What a source has, as its files say it.
@@ -177,8 +190,8 @@ pub struct Terms<'t> {
 /// What an import makes of an estate.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Import {
-    /// What is declared then.
-    pub declared: Declarations,
+    /// Users and groups that are otherwise then.
+    pub people: AlteredPeople,
     /// Users who were disabled, and are enabled.
     pub enabled: Vec<String>,
     /// Users who were enabled, and are disabled.
@@ -199,8 +212,9 @@ pub struct Import {
     pub joined: usize,
     /// Places in groups that are gone.
     pub left: usize,
-    /// Groups of the source that are no longer in the files.
-    pub gone_groups: Vec<String>,
+    /// Groups of the source that are no longer in the files and have users or groups in them, as numbers
+    /// of those declared.
+    gone_groups: Vec<usize>,
     /// What could not be taken.
     pub not_taken: Vec<Complaint>,
 }
@@ -225,30 +239,31 @@ pub fn renames(
 }
 
 /// What an import would make of an estate in which everybody has the name that they have at the source,
-/// without emptying groups that are gone.
+/// without emptying groups that are gone. Whether what is declared makes an estate is not asked.
 ///
 /// # Errors
 /// Everything that does not go with the estate; nothing is imported then.
 pub fn import(
-    declared: Declarations,
-    estate: &Estate,
+    declared: &Declarations,
     people: &People,
     terms: Terms<'_>,
 ) -> Result<Import, Vec<Complaint>> {
     let users = declared.users.iter().enumerate();
     let groups = declared.groups.iter().enumerate();
     let mut importing = Importing {
-        estate,
+        declared,
+        vocabulary: Estate::vocabulary_of(declared),
         people,
         terms,
-        users: users.map(|(i, one)| (one.name.value.clone(), i)).collect(),
-        groups: groups.map(|(i, one)| (one.name.value.clone(), i)).collect(),
-        made: Import { declared, ..Import::default() },
+        users: users.map(|(i, one)| (one.name.value.as_str(), i)).collect(),
+        groups: groups.map(|(i, one)| (one.name.value.as_str(), i)).collect(),
+        made: Import::default(),
         complaints: Vec::new(),
         by_id: FxHashMap::default(),
     };
     importing.users();
     importing.groups();
+    importing.made.people.settle(declared);
     match importing.complaints.is_empty() {
         true => Ok(importing.made),
         false => Err(importing.complaints),
@@ -257,25 +272,37 @@ pub fn import(
 
 /// An import under way.
 struct Importing<'i> {
-    estate: &'i Estate,
+    declared: &'i Declarations,
+    vocabulary: Vocabulary,
     people: &'i People,
     terms: Terms<'i>,
     made: Import,
     complaints: Vec<Complaint>,
-    /// Users by name: which of the declared ones.
-    users: FxHashMap<String, usize>,
+    /// Users by name: their numbers in [`AlteredPeople`].
+    users: FxHashMap<&'i str, usize>,
     /// Groups, likewise.
-    groups: FxHashMap<String, usize>,
-    /// What the source's ids stand for: `user:ines`.
-    by_id: FxHashMap<String, String>,
+    groups: FxHashMap<&'i str, usize>,
+    /// What the source's ids stand for.
+    by_id: FxHashMap<&'i str, Named<'i>>,
 }
+
+/// A user or group by its kind and bare name.
+type Named<'i> = (&'static str, &'i str);
 
 /// Whether a key of the source is carried, and which id.
 fn carries(imported: &Imported, source: &str) -> bool {
     imported.source.as_deref() == Some(source)
 }
 
-impl Importing<'_> {
+impl<'i> Importing<'i> {
+    fn user(&self, at: usize) -> &User {
+        self.made.people.users.get(&self.declared.users, at)
+    }
+
+    fn group(&self, at: usize) -> &Group {
+        self.made.people.groups.get(&self.declared.groups, at)
+    }
+
     fn complain(&mut self, place: &str, message: String, hint: Option<&str>) {
         self.complaints.push(Complaint::new(place, message, hint));
     }
@@ -301,32 +328,41 @@ impl Importing<'_> {
 
     /// Keeps what the source's ids stand for: first what the estate has, then what the files say.
     fn keep_ids(&mut self) {
-        let source = self.terms.source;
-        for (what, name, imported) in declared_ones(&self.made.declared) {
-            if let (true, Some(id)) = (carries(imported, source), &imported.source_id) {
-                self.by_id.insert(id.clone(), format!("{what}:{name}"));
+        let declared = self.declared;
+        let users = declared.users.iter().enumerate().map(|(at, one)| {
+            (("user", &*one.name.value), &one.body.imported, &self.user(at).imported)
+        });
+        let groups = declared.groups.iter().enumerate().map(|(at, one)| {
+            (("group", &*one.name.value), &one.body.imported, &self.group(at).imported)
+        });
+        let mut by_id: FxHashMap<&'i str, Named<'i>> = FxHashMap::default();
+        by_id.reserve(declared.users.len() + declared.groups.len());
+        for (named, was, is) in users.chain(groups) {
+            // Another id than it had comes from the files.
+            if let (true, Some(id)) = (carries(is, self.terms.source), &was.source_id)
+                && is.source_id == was.source_id
+            {
+                by_id.insert(id, named);
             }
         }
         for (what, name, id, _) in everything(self.people) {
             if let Some(id) = id {
-                self.by_id.insert(id.to_owned(), format!("{what}:{name}"));
+                by_id.insert(id, (what, name));
             }
         }
+        self.by_id = by_id;
     }
 
-    /// Whom a reference means: `user:ines`; first by id, then by name, of users before groups.
-    fn find(&self, reference: &Reference, kinds: &[&str]) -> Option<String> {
+    /// Whom a reference means: first by id, then by name, of users before groups.
+    fn find(&self, reference: &Reference, kinds: &[&'static str]) -> Option<Named<'i>> {
         let to = reference.to.as_str();
         if let Some(found) = self.by_id.get(to) {
-            return kinds.iter().any(|kind| is_of(found, kind)).then(|| found.clone());
+            return kinds.contains(&found.0).then_some(*found);
         }
-        let has = |kind: &str, name: &str| match kind {
-            "user" => self.users.contains_key(name),
-            _ => self.groups.contains_key(name),
-        };
         kinds.iter().find_map(|kind| {
             let bare = to.strip_prefix(kind).and_then(|rest| rest.strip_prefix(':')).unwrap_or(to);
-            has(kind, bare).then(|| format!("{kind}:{bare}"))
+            let all = if *kind == "user" { &self.users } else { &self.groups };
+            all.get_key_value(bare).map(|(name, _)| (*kind, *name))
         })
     }
 

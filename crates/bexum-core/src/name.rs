@@ -1,6 +1,10 @@
 //! The letters of names (spec section 2), and the nearest known name to a mistyped one.
 
+mod table;
+
 use crate::limits::NAME_BYTES;
+
+pub(crate) use table::NameTable;
 
 /// What a name is for; each has its own letters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -143,7 +143,7 @@ impl Lookup {
                 estate.scopes.find(name).map(ScopeId::index)
             }),
             users: by_id(&declared.users, estate.users.len(), |name| {
-                estate.user_ids.get(name).map(|id| id.index())
+                estate.find_user(name).map(|id| id.index())
             }),
             groups: by_id(&declared.groups, estate.groups.len(), |name| {
                 estate.find_group(name).map(|id| id.index())

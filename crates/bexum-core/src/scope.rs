@@ -1,15 +1,12 @@
 //! Scopes: the places of a platform, a tree named by paths.
 
 use std::fmt;
-use std::hash::BuildHasher as _;
 use std::ops::Range;
-
-use hashbrown::HashTable;
-use rustc_hash::FxBuildHasher;
 
 use crate::attribute::Attributes;
 use crate::catalogue::TargetClass;
 use crate::id::{KindId, ScopeId};
+use crate::name::NameTable;
 use crate::origin::Origin;
 
 /// Which of the four sorts of place a scope is.
@@ -98,12 +95,12 @@ impl Scope {
 pub struct ScopeTree {
     scopes: Vec<Scope>,
     /// By path.
-    ids: HashTable<ScopeId>,
+    numbers: NameTable,
 }
 
 impl ScopeTree {
-    /// Takes scopes sorted by their segments, parents set.
-    pub(crate) fn new(mut scopes: Vec<Scope>) -> Self {
+    /// Takes scopes sorted by their segments, parents set, and the numbers of their paths.
+    pub(crate) fn new(mut scopes: Vec<Scope>, numbers: NameTable) -> Self {
         for i in (0..scopes.len()).rev() {
             let end = scopes[i].end.max(ScopeId::new(i + 1).0);
             scopes[i].end = end;
@@ -112,19 +109,17 @@ impl ScopeTree {
                 *above = (*above).max(end);
             }
         }
-        let hash = |id: &ScopeId| hash(&scopes[id.index()].path);
-        let mut ids = HashTable::with_capacity(scopes.len());
-        for i in 0..scopes.len() {
-            let id = ScopeId::new(i);
-            ids.insert_unique(hash(&id), id, hash);
-        }
-        Self { scopes, ids }
+        Self { scopes, numbers }
     }
 
     /// The scope declared at exactly this path.
     #[must_use]
     pub fn find(&self, path: &str) -> Option<ScopeId> {
-        self.ids.find(hash(path), |id| *self.get(*id).path == *path).copied()
+        self.numbers.find(path, |number| &self.scopes[number].path).map(ScopeId::new)
+    }
+
+    pub(crate) fn numbers(&self) -> &NameTable {
+        &self.numbers
     }
 
     /// A scope.
@@ -178,8 +173,4 @@ impl ScopeTree {
             head = &head[..head.rfind('/')?];
         }
     }
-}
-
-fn hash(path: &str) -> u64 {
-    FxBuildHasher.hash_one(path)
 }

@@ -187,7 +187,7 @@ impl fmt::Display for AttributeRule {
 }
 
 /// A declared attribute.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DeclaredAttribute {
     /// What its values are; `None` where the declaration has a fault: then any value fits.
     pub rule: Option<AttributeRule>,
@@ -198,7 +198,7 @@ pub struct DeclaredAttribute {
 }
 
 /// What is declared under one root.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Declared {
     by_name: FxHashMap<Box<str>, DeclaredAttribute>,
     /// The declared names below each head, in order.
@@ -285,7 +285,7 @@ pub(crate) enum Misfit {
 }
 
 /// What is declared under each root.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Vocabulary {
     /// Of principals.
     pub who: Declared,

@@ -457,7 +457,7 @@ impl<'s> WaySearch<'s> {
         let circumstances = Request { take_up, item, also, under, ..self.request.clone() };
         // They were sound when the question was asked, and no step changes what is declared of them.
         let comparison = Comparison::new(&part.engine, after, &differences, circumstances).ok()?;
-        let mut everybody = comparison.everybody();
+        let mut everybody = comparison.everybody().to_vec();
         if !matches!(extent.concerned, Concerned::Everybody) {
             let people = self.whole().named(self.people(&extent.concerned));
             everybody.retain(|who| people.contains(who));

@@ -14,4 +14,4 @@ mod sync;
 mod table;
 pub(crate) mod written;
 
-pub use plan::{Plan, PlanError, plan, plan_whole};
+pub use plan::{Plan, PlanError, plan, plan_people};

@@ -21,7 +21,7 @@ pub mod workspace;
 
 pub use append::{append_check, append_tables};
 pub use discover::find_root;
-pub use load::{Failure, Loaded, load, load_declared, load_from, read};
+pub use load::{Failure, Loaded, load, load_declared, load_from, load_while, read};
 pub use problem::Problem;
 pub use reviews::{new_review, written_answer};
 pub use source::{Source, Sources};

@@ -75,6 +75,20 @@ pub fn load_declared(
     Ok((built(sources, estate)?, declared))
 }
 
+/// As [`load_declared`], while something else is done with what is declared; that is of use only if the
+/// estate loads.
+///
+/// # Errors
+/// Every problem of the load together.
+pub fn load_while<R: Send>(
+    texts: &(impl TextSource + ?Sized),
+    meanwhile: impl FnOnce(&Declarations) -> R + Send,
+) -> Result<(Loaded, Declarations, R), Box<Failure>> {
+    let (sources, declared) = read(texts)?;
+    let (estate, done) = rayon::join(|| Estate::build(&declared), || meanwhile(&declared));
+    Ok((built(sources, estate)?, declared, done))
+}
+
 /// Reads and decodes an estate without resolving names.
 ///
 /// # Errors

@@ -17,12 +17,16 @@ pub struct Source {
     pub path: PathBuf,
     /// What stands in it.
     pub text: String,
-    line_starts: OnceLock<Vec<usize>>,
+    /// How many lines end before each [`STRIDE`] bytes.
+    line_ends: OnceLock<Vec<u32>>,
 }
+
+/// Bytes that are looked through for line ends to find the line of one of them.
+const STRIDE: usize = 4096;
 
 impl Source {
     pub(crate) fn new(path: PathBuf, text: String) -> Self {
-        Self { path, text, line_starts: OnceLock::new() }
+        Self { path, text, line_ends: OnceLock::new() }
     }
 
     /// A file of these bytes, if they are UTF-8.
@@ -40,12 +44,23 @@ impl Source {
     /// The line of a byte and its column in characters, both from 1.
     #[must_use]
     pub fn line_and_column(&self, byte: usize) -> (usize, usize) {
-        let starts = self.line_starts.get_or_init(|| {
-            let breaks = memchr::memchr_iter(b'\n', self.text.as_bytes());
-            std::iter::once(0).chain(breaks.map(|at| at + 1)).collect()
+        let ends_in = |part: &[u8]| memchr::memchr_iter(b'\n', part).count();
+        let text = self.text.as_bytes();
+        let ends = self.line_ends.get_or_init(|| {
+            let mut ends = 0;
+            let before = text.chunks(STRIDE).map(|part| {
+                let before = ends;
+                ends += ends_in(part) as u32;
+                before
+            });
+            before.collect()
         });
-        let line = starts.partition_point(|start| *start <= byte);
-        let start = starts[line - 1];
+        let byte = byte.min(text.len());
+        // A byte past the last one lies behind a last part that may be whole.
+        let part = (byte / STRIDE).min(ends.len().saturating_sub(1));
+        let known = ends.get(part).map_or(0, |ends| *ends as usize);
+        let line = 1 + known + ends_in(&text[part * STRIDE..byte]);
+        let start = memchr::memrchr(b'\n', &text[..byte]).map_or(0, |at| at + 1);
         let before = self.text.get(start..byte).unwrap_or_default();
         (line, before.chars().count() + 1)
     }
@@ -126,5 +141,36 @@ impl Sources {
         let file = self.get(origin.file);
         let (line, _) = file.line_and_column(origin.start as usize);
         format!("{}:{line}", file.path.display())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::{STRIDE, Source};
+
+    proptest! {
+        /// Lines and columns are what counting from the start of the file says.
+        #[test]
+        fn places_are_counted(
+            lines in prop::collection::vec("[aé]{0,3}", 1..8),
+            wide in prop::sample::select(vec![1, 700, STRIDE]),
+            ended: bool,
+            at: prop::sample::Index,
+        ) {
+            let lines: Vec<String> = lines.iter().map(|line| line.repeat(wide)).collect();
+            let text = lines.join("\n") + if ended { "\n" } else { "" };
+            let source = Source::new("f".into(), text.clone());
+            let mut byte = at.index(text.len() + 1);
+            while !text.is_char_boundary(byte) {
+                byte -= 1;
+            }
+            let before = &text[..byte];
+            let start = before.rfind('\n').map_or(0, |at| at + 1);
+            let expected = (before.matches('\n').count() + 1, before[start..].chars().count() + 1);
+            prop_assert_eq!(source.line_and_column(byte), expected);
+            prop_assert_eq!(source.line_and_column(text.len() + STRIDE).0, text.matches('\n').count() + 1);
+        }
     }
 }

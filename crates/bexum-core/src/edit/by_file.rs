@@ -4,7 +4,9 @@ use rustc_hash::FxHashSet;
 
 use crate::declaration::Declarations;
 use crate::impact::SameFiles;
-use crate::origin::Origin;
+use crate::origin::{FileId, Origin};
+
+use super::canonical::Places;
 
 macro_rules! every_sort {
     ($each:ident) => {
@@ -41,6 +43,56 @@ pub fn take(declared: &mut Declarations, goes: impl Fn(Origin) -> bool) -> Decla
     }
     every_sort!(part);
     taken
+}
+
+/// Takes out every sort of which anything differs after some edits: all of it as it was, and as it is then.
+pub fn differing_sorts(
+    declared: &mut Declarations,
+    mut after: Declarations,
+) -> (Declarations, Declarations) {
+    let mut was = Declarations { name: declared.name.clone(), ..Declarations::default() };
+    macro_rules! part {
+        ($field:ident, |$one:ident| $origin:expr) => {
+            match declared.$field == after.$field {
+                true => after.$field = Vec::new(),
+                false => was.$field = std::mem::take(&mut declared.$field),
+            }
+        };
+    }
+    every_sort!(part);
+    (was, after)
+}
+
+/// Takes out what stands at the places at which these were declared.
+pub fn take_out(declared: &mut Declarations, gone: &Declarations) {
+    macro_rules! part {
+        ($field:ident, |$one:ident| $origin:expr) => {
+            if !gone.$field.is_empty() {
+                let places: FxHashSet<Origin> = gone.$field.iter().map(|$one| $origin).collect();
+                declared.$field.retain(|$one| !places.contains(&$origin));
+            }
+        };
+    }
+    every_sort!(part);
+}
+
+/// Calls `each` with every place in some of the files where something was written.
+pub fn each_place_in(
+    declared: &mut Declarations,
+    is_wanted: impl Fn(FileId) -> bool,
+    each: &mut dyn FnMut(&mut Origin),
+) {
+    // A thing stands in one file as a whole.
+    macro_rules! part {
+        ($field:ident, |$one:ident| $origin:expr) => {
+            for $one in &mut declared.$field {
+                if is_wanted($origin.file) {
+                    $one.each_place(each);
+                }
+            }
+        };
+    }
+    every_sort!(part);
 }
 
 /// Puts declarations together, in the order in which they stand in the files.

@@ -389,7 +389,7 @@ impl Judge<'_> {
         let mut compared = comparison.compared_from_now_on();
         let mut found = Vec::new();
         for who in comparison.everybody() {
-            found.extend(compared.first_opened(&who, own.as_deref_mut(), &|_, _| true));
+            found.extend(compared.first_opened(who, own.as_deref_mut(), &|_, _| true));
             if found.len() >= MOST_TOLD {
                 break;
             }

@@ -144,6 +144,35 @@ impl Index {
         &self.estate
     }
 
+    /// Whether nothing is ever allowed to a user or workload and no role is theirs, whatever the moment and
+    /// the circumstances: nothing is attached to everyone, to them or to a group that they are ever in, and
+    /// neither they nor such a group are in the lists of a role. Of others it is not found out.
+    pub(crate) fn can_never_do_anything(&self, who: Principal) -> bool {
+        if !matches!(who, Principal::User(_) | Principal::Workload(_))
+            || self.attachments_of.contains_key(&Subject::Everyone)
+        {
+            return false;
+        }
+        let mut waiting = vec![who];
+        let mut seen: Vec<Principal> = waiting.clone();
+        while let Some(who) = waiting.pop() {
+            if self.attachments_of.contains_key(&Subject::One(who))
+                || self.held_roles_of.contains_key(&who)
+                || self.takeable_roles_of.contains_key(&who)
+            {
+                return false;
+            }
+            for edge in self.groups_of.get(&who).into_iter().flatten() {
+                let group = Principal::Group(edge.into);
+                if !seen.contains(&group) {
+                    seen.push(group);
+                    waiting.push(group);
+                }
+            }
+        }
+        true
+    }
+
     /// Names to ids, made when first asked for: a single request needs no index of names.
     pub(crate) fn name_index(&self) -> &NameIndex {
         self.name_index.get_or_init(|| NameIndex::new(&self.estate))

@@ -26,7 +26,6 @@ use crate::declaration::{Declarations, Group, List, Named, WindowWritten};
 use crate::edit::canonical_group;
 use crate::estate::{Estate, Preset};
 use crate::fault::{Fault, LocatedFault};
-use crate::id::{GroupId, PolicyId, RoleId, UserId};
 use crate::origin::{Origin, SourceSpan, Spanned};
 use crate::time::Window;
 use crate::vocabulary::Vocabulary;
@@ -52,40 +51,46 @@ struct Builder<'d> {
 }
 
 /// Names of attributes that another estate has come first, whether or not they are used.
-pub(super) fn build(
-    declared: &Declarations,
-    beside: Option<&Estate>,
+pub(super) fn build<'d>(
+    declared: &'d Declarations,
+    beside: Option<&'d Estate>,
 ) -> Result<Estate, Vec<LocatedFault>> {
-    let mut faults = Vec::new();
-    let mut builder = Builder {
-        services: Names::declare("service", &declared.services, &mut faults),
-        kinds: Names::declare("kind", &declared.kinds, &mut faults),
-        scopes: Names::declare("scope", &declared.scopes, &mut faults),
-        users: Names::declare("user", &declared.users, &mut faults),
-        groups: Names::declare("group", &declared.groups, &mut faults),
-        roles: Names::declare("role", &declared.roles, &mut faults),
-        policies: Names::declare("policy", &declared.policies, &mut faults),
-        attribute_names: beside.map(|other| other.attribute_names.clone()).unwrap_or_default(),
-        near: Budget::default(),
-        vocabulary: Vocabulary::default(),
-        kind_names: Vec::new(),
-        faults,
-    };
+    let mut builder = Builder::new();
+    let faults = &mut builder.faults;
+    builder.services = Names::declare("service", &declared.services, faults);
+    builder.kinds = Names::declare("kind", &declared.kinds, faults);
+    builder.users = Names::declare("user", &declared.users, faults);
+    builder.groups = Names::declare("group", &declared.groups, faults);
+    builder.roles = Names::declare("role", &declared.roles, faults);
+    builder.policies = Names::declare("policy", &declared.policies, faults);
+    builder.attribute_names = beside.map(|other| other.attribute_names.clone()).unwrap_or_default();
     builder.build_vocabulary(declared);
-    // One that is written the same has no fault, and is the same.
-    let same = beside
+    // What is written the same has no fault, and is the same.
+    let same_catalogue = beside
         .map(|other| &other.catalogue)
         .filter(|catalogue| catalogue.is_written_as(&declared.services, &declared.kinds));
-    let catalogue = match same {
+    let same_scopes = beside
+        .filter(|other| same_catalogue.is_some() && other.vocabulary == builder.vocabulary)
+        .filter(|other| scopes::are_written_as(other, &declared.scopes))
+        .map(|other| &other.scopes);
+    builder.scopes = match same_scopes {
+        Some(tree) => Names::of_tree(tree),
+        None => Names::declare("scope", &declared.scopes, &mut builder.faults),
+    };
+    let catalogue = match same_catalogue {
         Some(catalogue) => Arc::clone(catalogue),
         None => Arc::new(builder.build_catalogue(declared)),
     };
     builder.kind_names = catalogue.kinds.iter().map(|kind| kind.name.to_string()).collect();
-    let (scopes, resources) = builder.build_scopes(declared);
+    let scopes = match same_scopes {
+        Some(tree) => Arc::clone(tree),
+        None => Arc::new(builder.build_scopes(declared)),
+    };
+    let resources = scopes::resources(&scopes);
     let people = builder.build_principals(declared, &resources);
     let policies = builder.build_policies(declared, &catalogue);
     let attachments = builder.build_attachments(declared, &resources);
-    builder.refuse_unattachable(declared, &attachments, &policies.policies);
+    builder.refuse_unattachable(&scopes, &attachments, &policies.policies);
     let edit_rights = builder.build_edit_rights(declared, &catalogue);
     Names::declare("preset", &declared.presets, &mut builder.faults);
     let vet = builder.build_vet(declared);
@@ -97,7 +102,7 @@ pub(super) fn build(
     let checks = builder.build_checks(declared);
     let laws = builder.build_laws(declared, &catalogue, &resources);
     let separations = builder.build_separations(declared);
-    let identities_at = builder.place_identities(declared, &people, &policies.policies);
+    let identities_at = builder.place_identities(&scopes, &people, &policies.policies);
     let Builder {
         mut faults,
         attribute_names,
@@ -140,10 +145,10 @@ pub(super) fn build(
         presets: declared.presets.iter().map(preset).collect(),
         attribute_names,
         identities_at,
-        user_ids: users.into_ids(UserId::new),
-        group_ids: groups.into_ids(GroupId::new),
-        role_ids: roles.into_ids(RoleId::new),
-        policy_ids: policy_names.into_ids(PolicyId::new),
+        user_numbers: users.into_numbers(),
+        group_numbers: groups.into_numbers(),
+        role_numbers: roles.into_numbers(),
+        policy_numbers: policy_names.into_numbers(),
     };
     let faults = expectations::refuse_requests(&estate, declared);
     if faults.is_empty() { Ok(estate) } else { Err(faults) }
@@ -157,6 +162,33 @@ fn preset(declared: &Named<Group>) -> Preset {
 
 /// Lists up to this long are searched one by one.
 const SHORT_LIST: usize = 8;
+
+/// The attributes that are declared, as far as that has no fault.
+pub(super) fn vocabulary(declared: &Declarations) -> Vocabulary {
+    let mut builder = Builder::new();
+    builder.build_vocabulary(declared);
+    builder.vocabulary
+}
+
+impl<'d> Builder<'d> {
+    /// Knows nothing yet.
+    fn new() -> Self {
+        Self {
+            faults: Vec::new(),
+            attribute_names: AttributeNames::default(),
+            services: Names::none("service"),
+            kinds: Names::none("kind"),
+            scopes: Names::none("scope"),
+            users: Names::none("user"),
+            groups: Names::none("group"),
+            roles: Names::none("role"),
+            policies: Names::none("policy"),
+            near: Budget::default(),
+            vocabulary: Vocabulary::default(),
+            kind_names: Vec::new(),
+        }
+    }
+}
 
 impl Builder<'_> {
     fn fault(&mut self, fault: impl Into<Fault>, place: impl Into<SourceSpan>) {

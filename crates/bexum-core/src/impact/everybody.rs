@@ -27,7 +27,7 @@ use crate::engine::Index;
 use crate::reach::Limited;
 
 /// What a change does to everybody.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Impact {
     /// The cells that come to something else.
     pub changes: Changes,
@@ -118,6 +118,9 @@ impl<'e> Comparison<'e> {
     /// What the change does to these of everybody, in all their sessions.
     #[must_use]
     pub fn impact(&self, names: &[String], each: Each<'_>) -> Impact {
+        if names.is_empty() {
+            return Impact::default();
+        }
         let shared = Shared::new(self);
         let mut limited: super::LimitedIn = [Limited::new(), Limited::new()];
         let (mut people, mut roles) = (Vec::new(), Vec::new());

@@ -75,6 +75,7 @@ impl Touches {
                 Thing::Kind(_) => touches.everything |= !one.is_only(&["about", "service"]),
                 Thing::Attribute(_) => touches.everything |= !one.is_only(&["about"]),
                 Thing::Scope(path) => touches.scope(estates, path, one),
+                Thing::User(name) if !has_place(estates, name) => {}
                 Thing::User(_) | Thing::Group(_) | Thing::Role(_) => {
                     let asked = asked.get_or_insert_with(|| Asked::of(estates));
                     touches.identity(estates, &one.thing.to_string(), asked);
@@ -141,13 +142,16 @@ impl Touches {
         {
             return None;
         }
-        let mut waiting: Vec<String> = found.iter().cloned().collect();
+        // Nobody is in users and workloads.
+        let holds_others = |id: &str| id.starts_with("group:") || id.starts_with("role:");
+        let mut waiting: Vec<String> =
+            found.iter().filter(|id| holds_others(id)).cloned().collect();
         while let Some(id) = waiting.pop() {
             for estate in estates {
                 let below = estate.find_principal(&id).map(|who| within(estate, who));
                 for who in below.into_iter().flatten() {
                     let id = estate.principal_id(who);
-                    if found.insert(id.clone()) {
+                    if found.insert(id.clone()) && holds_others(&id) {
                         waiting.push(id);
                     }
                 }
@@ -267,6 +271,13 @@ impl Touches {
     pub(super) fn bound_differs(before: &Estate, after: &Estate, under: &[&str]) -> bool {
         under.iter().any(|name| said(before, name) != said(after, name))
     }
+}
+
+/// Whether a user is a target in one of the estates.
+fn has_place(estates: [&Estate; 2], user: &str) -> bool {
+    let in_one =
+        |estate: &&Estate| Some(estate.user(estate.find_user(user)?).identity.place.is_some());
+    estates.iter().filter_map(in_one).any(|has_place| has_place)
 }
 
 /// Who is in a group directly, holds a role, or may take it up.

@@ -3,7 +3,7 @@
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Import, Importing, Team, carries, is_of};
-use crate::declaration::{Declarations, Element, Group, Imported, Named, WindowWritten};
+use crate::declaration::{Declarations, Element, Group, Imported, WindowWritten};
 use crate::edit::same_files;
 use crate::engine::Engine;
 use crate::estate::Estate;
@@ -25,14 +25,14 @@ fn window_of(written: &WindowWritten) -> Window {
 
 impl Importing<'_> {
     pub(super) fn groups(&mut self) {
-        let (people, source) = (self.people, self.terms.source);
+        let (people, source, declared) = (self.people, self.terms.source, self.declared);
         let lower: FxHashSet<String> =
             self.groups.keys().map(|name| name.to_ascii_lowercase()).collect();
         let mut in_files: FxHashSet<usize> = FxHashSet::default();
         let mut each: Vec<(&Team, usize)> = Vec::new();
         // All of them first, since they hold each other.
         for team in &people.groups {
-            let known = self.groups.get(&team.name).copied();
+            let known = self.groups.get(&*team.name).copied();
             if known.is_none() && lower.contains(&team.name.to_ascii_lowercase()) {
                 let message = format!(
                     "a group is here already whose name differs from `{}` in case alone",
@@ -43,7 +43,7 @@ impl Importing<'_> {
             }
             let at = match known {
                 Some(at) => {
-                    let imported = self.made.declared.groups[at].body.imported.clone();
+                    let imported = self.group(at).imported.clone();
                     let Some(is_adopted) = self.may_be("group", &team.name, &imported, &team.place)
                     else {
                         continue;
@@ -54,18 +54,21 @@ impl Importing<'_> {
                     at
                 }
                 None => {
-                    let at = self.made.declared.groups.len();
                     let name = spanned(team.name.clone());
-                    let new = Named { name, about: None, body: Group::default() };
-                    self.made.declared.groups.push(new);
+                    let groups = &mut self.made.people.groups;
+                    let at = groups.add(&declared.groups, name, Group::default());
                     self.made.new.push(format!("group:{}", team.name));
-                    self.groups.insert(team.name.clone(), at);
+                    self.groups.insert(&team.name, at);
                     at
                 }
             };
-            let imported = &mut self.made.declared.groups[at].body.imported;
-            let id = team.id.clone().or(imported.source_id.take());
-            *imported = Imported { source: Some(source.to_owned()), source_id: id };
+            let imported = &self.group(at).imported;
+            let id = team.id.as_ref().or(imported.source_id.as_ref());
+            if !carries(imported, source) || imported.source_id.as_ref() != id {
+                let (source, source_id) = (Some(source.to_owned()), id.cloned());
+                self.made.people.groups.get_mut(&declared.groups, at).imported =
+                    Imported { source, source_id };
+            }
             in_files.insert(at);
             each.push((team, at));
         }
@@ -78,13 +81,12 @@ impl Importing<'_> {
             self.refuse_loops(&each);
         }
         if people.speaks_of.groups {
-            let carried = self.made.declared.groups.iter().enumerate();
+            // Of those that are new, all are in the files.
+            let carried = declared.groups.iter().enumerate();
             let gone = carried
                 .filter(|(at, one)| !in_files.contains(at) && carries(&one.body.imported, source))
                 .filter(|(_, one)| one.body.members.iter().flatten().any(|one| !is_workload(one)));
-            let gone: Vec<String> =
-                gone.map(|(_, one)| format!("group:{}", one.name.value)).collect();
-            self.made.gone_groups = gone;
+            self.made.gone_groups = gone.map(|(at, _)| at).collect();
         }
     }
 
@@ -95,7 +97,8 @@ impl Importing<'_> {
         let mut seen: FxHashSet<String> = FxHashSet::default();
         for reference in &team.members {
             match self.find(reference, &["user", "group"]) {
-                Some(who) => {
+                Some((kind, name)) => {
+                    let who = format!("{kind}:{name}");
                     if seen.insert(who.clone()) {
                         wanted.push((who, reference.window));
                     }
@@ -110,7 +113,7 @@ impl Importing<'_> {
             }
         }
         let now = self.terms.now;
-        let before = self.made.declared.groups[at].body.members.clone();
+        let before = self.group(at).members.clone();
         let mut stays: FxHashSet<&str> = FxHashSet::default();
         let mut after: Vec<Element> = Vec::new();
         for element in before.iter().flatten() {
@@ -138,14 +141,15 @@ impl Importing<'_> {
             self.made.joined += 1;
         }
         if before.as_ref().map_or(&[][..], |old| old) != after {
-            self.made.declared.groups[at].body.members = Some(after);
+            let groups = &mut self.made.people.groups;
+            groups.get_mut(&self.declared.groups, at).members = Some(after);
         }
     }
 
     /// Whether it is a user who carries the source and is not in files that speak of persons.
     fn is_gone(&self, who: &str, persons: &FxHashSet<String>) -> bool {
         let user = who.strip_prefix("user:").and_then(|name| self.users.get(name));
-        let user = user.map(|at| &self.made.declared.users[*at].body.imported);
+        let user = user.map(|at| &self.user(*at).imported);
         self.people.speaks_of.persons
             && !persons.contains(who)
             && user.is_some_and(|imported| carries(imported, self.terms.source))
@@ -153,16 +157,16 @@ impl Importing<'_> {
 
     /// Groups of the files that would hold each other in a ring.
     fn refuse_loops(&mut self, each: &[(&Team, usize)]) {
-        let groups = &self.made.declared.groups;
+        let groups = &self.made.people.groups;
         let inner = |at: usize| {
-            let held = groups[at].body.members.iter().flatten();
+            let held = groups.get(&self.declared.groups, at).members.iter().flatten();
             let names = held.filter_map(|one| one.who.value.strip_prefix("group:"));
             names.filter_map(|name| self.groups.get(name).copied()).collect::<Vec<usize>>()
         };
         let places: FxHashMap<usize, &str> =
             each.iter().map(|(team, at)| (*at, team.place.as_str())).collect();
         // Of each group: not looked at, under way, done.
-        let mut state = vec![0_u8; groups.len()];
+        let mut state = vec![0_u8; groups.count(&self.declared.groups)];
         let mut found: Vec<(usize, Vec<usize>)> = Vec::new();
         for (_, start) in each {
             if state[*start] != 0 {
@@ -190,8 +194,9 @@ impl Importing<'_> {
             }
         }
         for (at, ring) in found {
-            let names: Vec<String> =
-                ring.iter().take(9).map(|at| groups_name(&self.made.declared, *at)).collect();
+            let name = |at: &usize| self.made.people.groups.name(&self.declared.groups, *at);
+            let names = ring.iter().take(9).map(|at| format!("group:{}", name(at)));
+            let names: Vec<String> = names.collect();
             let known = ring.iter().find_map(|at| places.get(at)).or(places.get(&at));
             let place = known.copied().unwrap_or("the files").to_owned();
             self.complain(
@@ -203,10 +208,6 @@ impl Importing<'_> {
     }
 }
 
-fn groups_name(declared: &Declarations, at: usize) -> String {
-    format!("group:{}", declared.groups[at].name.value)
-}
-
 /// Whether it is neither a user nor a group: no source speaks of those.
 fn is_workload(element: &Element) -> bool {
     !is_of(&element.who.value, "user") && !is_of(&element.who.value, "group")
@@ -216,27 +217,33 @@ impl Import {
     /// Empties the groups that are gone, each where that opens nothing to anybody, now or later: those
     /// that were, and those that stay as they are because it would, or that could not be found out.
     ///
-    /// `before` is the estate that the import is made to.
-    pub fn empty_gone_groups(&mut self, before: &Estate, now: Time) -> (Vec<String>, Vec<String>) {
+    /// `before` is the estate that the import is made to, which `declared` makes.
+    pub fn empty_gone_groups(
+        &mut self,
+        declared: &Declarations,
+        before: &Estate,
+        now: Time,
+    ) -> (Vec<String>, Vec<String>) {
         let (mut emptied, mut kept) = (Vec::new(), Vec::new());
+        if self.gone_groups.is_empty() {
+            return (emptied, kept);
+        }
+        let mut so_far = self.people.applied(declared);
         let mut engine: Option<Engine> = None;
-        for id in self.gone_groups.clone() {
-            let mut changed = self.declared.clone();
-            let name = id.strip_prefix("group:").unwrap_or_default();
-            let Some(group) = changed.groups.iter_mut().find(|one| one.name.value == name) else {
-                continue;
-            };
-            let members = group.body.members.get_or_insert_default();
-            members.retain(is_workload);
+        for at in std::mem::take(&mut self.gone_groups) {
+            let mut changed = so_far.clone();
+            let group = &mut changed.groups[at];
+            let id = format!("group:{}", group.name.value);
+            group.body.members.get_or_insert_default().retain(is_workload);
             let opens = (|| {
                 if engine.is_none() {
-                    let estate = Estate::build_beside(&self.declared, before).ok()?;
+                    let estate = Estate::build_beside(&so_far, before).ok()?;
                     engine = Some(Engine::new(estate));
                 }
                 let now_is = engine.as_ref()?;
                 let after = Estate::build_beside(&changed, now_is.estate()).ok()?;
                 let after = Engine::new(after);
-                let same = same_files(&self.declared, &changed);
+                let same = same_files(&so_far, &changed);
                 let everybody = after
                     .estate()
                     .principals()
@@ -247,7 +254,9 @@ impl Import {
             })();
             match opens {
                 Some((Opened::No, after)) => {
-                    self.declared = changed;
+                    let body = changed.groups[at].body.clone();
+                    self.people.groups.set(&declared.groups, at, body);
+                    so_far = changed;
                     engine = Some(after);
                     emptied.push(id);
                 }

@@ -1,10 +1,13 @@
 //! Users: who is new, who is otherwise, who is gone.
 
+use std::borrow::Cow;
+
+use fixedbitset::FixedBitSet;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::{Given, Importing, Person, carries};
 use crate::attribute::{Value, is_reserved};
-use crate::declaration::{Imported, Named, User};
+use crate::declaration::{Imported, User};
 use crate::name::Grammar;
 use crate::origin::{Origin, Spanned};
 use crate::time::Time;
@@ -16,14 +19,14 @@ fn spanned(text: &str) -> Spanned<String> {
 
 impl Importing<'_> {
     pub(super) fn users(&mut self) {
-        let people = self.people;
+        let (people, declared) = (self.people, self.declared);
         self.refuse_attributes();
         // The names that were here, once one is new.
         let mut lower: Option<FxHashSet<String>> = None;
-        let mut in_files: FxHashSet<usize> = FxHashSet::default();
+        let mut in_files = FixedBitSet::with_capacity(declared.users.len());
         for person in &people.persons {
-            let known = self.users.get(&person.name).copied();
-            let mut is_near = |users: &FxHashMap<String, usize>| {
+            let known = self.users.get(&*person.name).copied();
+            let mut is_near = |users: &FxHashMap<&str, usize>| {
                 let all = || users.keys().map(|name| name.to_ascii_lowercase()).collect();
                 lower.get_or_insert_with(all).contains(&person.name.to_ascii_lowercase())
             };
@@ -35,39 +38,36 @@ impl Importing<'_> {
                 self.complain(&person.place, message, None);
                 continue;
             }
-            let at = match known {
-                Some(at) => at,
-                None => {
-                    let at = self.made.declared.users.len();
-                    let body = User {
-                        enabled: person.enabled.unwrap_or(true),
-                        imported: self.imported(person.id.as_deref()),
-                        ..User::default()
-                    };
-                    let name = spanned(&person.name);
-                    self.made.declared.users.push(Named { name, about: None, body });
-                    self.made.new.push(format!("user:{}", person.name));
-                    self.users.insert(person.name.clone(), at);
-                    at
-                }
+            let Some(at) = known else {
+                let mut user = Cow::Owned(User {
+                    enabled: person.enabled.unwrap_or(true),
+                    imported: self.imported(person.id.as_deref()),
+                    ..User::default()
+                });
+                self.agree(&mut user, person);
+                let name = spanned(&person.name);
+                let users = &mut self.made.people.users;
+                let at = users.add(&declared.users, name, user.into_owned());
+                self.made.new.push(format!("user:{}", person.name));
+                self.users.insert(&person.name, at);
+                continue;
             };
-            in_files.insert(at);
-            let mut user = std::mem::take(&mut self.made.declared.users[at].body);
-            let is_adopted = match known {
-                None => Some(false),
-                Some(_) => self.may_be("user", &person.name, &user.imported, &person.place),
+            in_files.grow_and_insert(at);
+            let mut user = match declared.users.get(at) {
+                Some(user) => Cow::Borrowed(&user.body),
+                None => Cow::Owned(self.user(at).clone()),
             };
-            if let Some(is_adopted) = is_adopted {
-                let was_enabled = user.enabled;
-                let is_changed = self.agree(&mut user, person);
-                if known.is_some() {
-                    self.made.adopted.extend(is_adopted.then(|| format!("user:{}", person.name)));
-                    self.made.of_source += 1;
-                    self.turned(&person.name, was_enabled, user.enabled);
-                    self.made.changed += usize::from(is_changed);
-                }
+            let is_adopted = self.may_be("user", &person.name, &user.imported, &person.place);
+            let Some(is_adopted) = is_adopted else { continue };
+            let was_enabled = user.enabled;
+            let is_changed = self.agree(&mut user, person);
+            self.made.adopted.extend(is_adopted.then(|| format!("user:{}", person.name)));
+            self.made.of_source += 1;
+            self.turned(&person.name, was_enabled, user.enabled);
+            self.made.changed += usize::from(is_changed);
+            if let Cow::Owned(user) = user {
+                self.made.people.users.set(&declared.users, at, user);
             }
-            self.made.declared.users[at].body = user;
         }
         if people.speaks_of.manager || !people.groups.is_empty() {
             self.keep_ids();
@@ -92,19 +92,22 @@ impl Importing<'_> {
 
     /// Makes a user what the source has, but for the manager; whether another key than the source's and
     /// `enabled` changes.
-    fn agree(&mut self, user: &mut User, person: &Person) -> bool {
+    fn agree(&mut self, user: &mut Cow<'_, User>, person: &Person) -> bool {
         let speaks = &self.people.speaks_of;
         let mut is_changed = false;
         let id = person.id.as_deref().or(user.imported.source_id.as_deref());
         if !carries(&user.imported, self.terms.source) || user.imported.source_id.as_deref() != id {
-            user.imported = self.imported(id);
+            let imported = self.imported(id);
+            user.to_mut().imported = imported;
         }
-        user.enabled = person.enabled.unwrap_or(user.enabled);
+        if let Some(enabled) = person.enabled.filter(|enabled| *enabled != user.enabled) {
+            user.to_mut().enabled = enabled;
+        }
         // A name of nothing is as good as none: that is no difference.
         let has_none = user.full_name.as_deref().is_none_or(str::is_empty);
         let says_none = has_none && person.full_name.is_none();
         if speaks.full_name && !says_none && user.full_name != person.full_name {
-            user.full_name.clone_from(&person.full_name);
+            user.to_mut().full_name.clone_from(&person.full_name);
             is_changed = true;
         }
         for name in &speaks.attributes {
@@ -112,11 +115,15 @@ impl Importing<'_> {
             let old = place.map(|place| &user.attributes[place].1);
             let given = person.attributes.iter().find(|(known, _)| known == name);
             let value = given.and_then(|(_, given)| self.value(name, given, old, person));
-            is_changed |= old != value.as_ref();
+            if old == value.as_ref() {
+                continue;
+            }
+            is_changed = true;
+            let attributes = &mut user.to_mut().attributes;
             match (place, value) {
-                (Some(place), Some(value)) => user.attributes[place].1 = value,
-                (Some(place), None) => drop(user.attributes.remove(place)),
-                (None, Some(value)) => user.attributes.push((spanned(name), value)),
+                (Some(place), Some(value)) => attributes[place].1 = value,
+                (Some(place), None) => drop(attributes.remove(place)),
+                (None, Some(value)) => attributes.push((spanned(name), value)),
                 (None, None) => {}
             }
         }
@@ -141,7 +148,7 @@ impl Importing<'_> {
         if typed.is_none() && text.is_empty() {
             return old.filter(|old| **old == Value::Text("".into())).cloned();
         }
-        let who = &self.estate.vocabulary.who;
+        let who = &self.vocabulary.who;
         let of_old = old.and_then(|old| match old {
             Value::Integer(_) => Some(ValueType::Integer),
             Value::Boolean(_) => Some(ValueType::Boolean),
@@ -189,7 +196,7 @@ impl Importing<'_> {
                 continue;
             }
             // Said once, and not of everybody in the files.
-            let declared = &self.estate.vocabulary.who;
+            let declared = &self.vocabulary.who;
             if declared.is_closed() && declared.get(name).is_none() {
                 let hint = match declared.nearest(name) {
                     Some(near) => format!("did you mean `attributes.{near}`?"),
@@ -206,12 +213,13 @@ impl Importing<'_> {
         if !self.people.speaks_of.manager {
             return;
         }
+        let declared = self.declared;
         for person in &self.people.persons {
-            let Some(at) = self.users.get(&person.name).copied() else { continue };
+            let Some(at) = self.users.get(&*person.name).copied() else { continue };
             let manager = match &person.manager {
                 None => None,
                 Some(reference) => match self.find(reference, &["user"]) {
-                    Some(found) => Some(spanned(&found)),
+                    Some(found) => Some(found),
                     None => {
                         let message = format!(
                             "the manager `{}` of `user:{}` is neither in the files nor here",
@@ -222,28 +230,32 @@ impl Importing<'_> {
                     }
                 },
             };
-            let is_new = self.made.declared.users[at].name.origin == Origin::default();
-            let old = &mut self.made.declared.users[at].body.manager;
-            let is_same =
-                old.as_ref().map(|old| &old.value) == manager.as_ref().map(|new| &new.value);
+            let old = self.user(at).manager.as_ref().map(|old| &*old.value);
+            let is_same = match (old, manager) {
+                (Some(old), Some((kind, name))) => {
+                    old.strip_prefix(kind).and_then(|rest| rest.strip_prefix(':')) == Some(name)
+                }
+                (old, manager) => old.is_none() && manager.is_none(),
+            };
             if !is_same {
-                *old = manager;
-                self.made.changed += usize::from(!is_new);
+                let manager = manager.map(|(kind, name)| spanned(&format!("{kind}:{name}")));
+                self.made.people.users.get_mut(&declared.users, at).manager = manager;
+                self.made.changed += usize::from(at < declared.users.len());
             }
         }
     }
 
     /// Who carries the source and is not in the files is disabled, and stays where they are.
-    fn gone(&mut self, in_files: &FxHashSet<usize>) {
-        let source = self.terms.source;
-        for (at, user) in self.made.declared.users.iter_mut().enumerate() {
-            if in_files.contains(&at) || !carries(&user.body.imported, source) {
+    fn gone(&mut self, in_files: &FixedBitSet) {
+        let (source, declared) = (self.terms.source, self.declared);
+        for (at, user) in declared.users.iter().enumerate() {
+            if in_files.contains(at) || !carries(&user.body.imported, source) {
                 continue;
             }
             self.made.of_source += 1;
             let name = format!("user:{}", user.name.value);
             if user.body.enabled {
-                user.body.enabled = false;
+                self.made.people.users.get_mut(&declared.users, at).enabled = false;
                 self.made.disabled.push(name.clone());
                 self.made.gone.push(name);
             }

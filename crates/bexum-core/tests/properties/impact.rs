@@ -91,7 +91,7 @@ pub(crate) fn cells_of(comparison: &Comparison<'_>) -> Vec<Cell> {
     assert_eq!(after_others, one_by_one);
     one_by_one.sort_unstable();
     // What is worked out of everybody together is what comes of one after the other.
-    let together = comparison.impact(&everybody, &in_turn);
+    let together = comparison.impact(everybody, &in_turn);
     let cells: Vec<Cell> = together.changes.cells().collect();
     assert_eq!(cells, one_by_one);
     assert_eq!(together.limited, compared.limited());

@@ -1,6 +1,7 @@
 //! Laws that hold for every estate and every request, tried on random ones.
 
 mod bare_laws;
+mod beside;
 mod claims;
 mod conditions;
 mod decisions;

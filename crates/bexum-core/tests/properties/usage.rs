@@ -270,7 +270,7 @@ fn opened(before: &Engine, after: &Engine) -> Option<bool> {
     let mut compared = comparison.compared_from_now_on();
     let mut not_decided = false;
     for who in comparison.everybody() {
-        match compared.first_opened(&who, None, &|_, _| true) {
+        match compared.first_opened(who, None, &|_, _| true) {
             Some(cell) if cell.is_decided => return Some(true),
             Some(_) => not_decided = true,
             None => {}

@@ -59,7 +59,7 @@ fn matters(declared: &Declarations, engine: &Engine, edit: &Edit) -> Option<bool
             Comparison::new(one, other, &differing, request).expect("no circumstances");
         let mut compared = comparison.compared_from_now_on();
         for who in comparison.everybody() {
-            match compared.first_opened(&who, None, &|_, _| true) {
+            match compared.first_opened(who, None, &|_, _| true) {
                 Some(cell) if cell.is_decided => return Some(true),
                 Some(_) => not_decided = true,
                 None => {}

@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 
 use bexum_core::declaration::{Declarations, Named};
-use bexum_core::edit::{Places, canonical};
+use bexum_core::edit::{Places, canonical, each_place_in};
 use bexum_core::origin::{FileId, Origin};
 
 use super::sync::FileEdit;
@@ -179,7 +179,7 @@ impl NewBlocks {
                 all.push((block.range.end, moved));
             }
         }
-        declared.each_place(&mut |origin| {
+        each_place_in(declared, |file| moves.contains_key(&file), &mut |origin| {
             let Some(all) = moves.get(&origin.file) else { return };
             let before = all.partition_point(|(end, _)| *end <= origin.start as usize);
             if let Some((_, moved)) = before.checked_sub(1).and_then(|last| all.get(last)) {

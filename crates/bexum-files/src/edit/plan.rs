@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use bexum_core::catalogue::Catalogue;
 use bexum_core::declaration::Declarations;
-use bexum_core::edit::{Edit, EditFault, apply, canonical, join, take};
+use bexum_core::edit::{Edit, EditFault, apply, canonical, differing_sorts, join, take, take_out};
+use bexum_core::import::AlteredPeople;
 use bexum_core::origin::{FileId, Origin};
 use bexum_core::{Estate, Time};
 
@@ -102,26 +103,28 @@ pub fn plan(
     planned(before, now, changed, notes)
 }
 
-/// Plans that `wanted` is declared: `declared`, otherwise in any number of users and groups at once.
+/// Plans that users and groups are otherwise than `declared`, any number of them at once.
 ///
 /// # Errors
 /// Every [`PlanError`].
-pub fn plan_whole(
+pub fn plan_people(
     before: &Arc<Estate>,
     sources: &Sources,
-    declared: Declarations,
-    wanted: Declarations,
+    mut declared: Declarations,
+    people: AlteredPeople,
     file: Option<&Path>,
 ) -> Result<Plan, PlanError> {
     let file = new_file(file)?;
-    let mut now = State { sources: again(sources), declared };
-    if wanted == now.declared {
-        let after = Loaded { estate: Arc::clone(before), sources: now.sources };
-        return Ok(Plan { files: Vec::new(), after, declared: now.declared, notes: Vec::new() });
+    if people.is_nothing() {
+        let after = Loaded { estate: Arc::clone(before), sources: again(sources) };
+        return Ok(Plan { files: Vec::new(), after, declared, notes: Vec::new() });
     }
+    let (was, is) = people.into_parts(&declared);
+    take_out(&mut declared, &was);
+    let mut now = State { sources: again(sources), declared };
     let catalogue = &before.catalogue;
     let step = EditInTurn { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
-    let changed = step.bring(&mut now, wanted, false)?;
+    let changed = step.bring(&mut now, was, is, false)?;
     planned(before, now, changed, Vec::new())
 }
 
@@ -193,19 +196,22 @@ impl EditInTurn<'_> {
             return Ok((Vec::new(), applied.notes));
         }
         let in_place = matches!(edit, Edit::Rename { .. } | Edit::Delete { .. });
-        Ok((self.bring(state, wanted, in_place)?, applied.notes))
+        let (was, is) = differing_sorts(declared, wanted);
+        Ok((self.bring(state, was, is, in_place)?, applied.notes))
     }
 
-    /// Brings the files in line with what is wanted; the texts that change. `in_place` says whether names
-    /// may be others where they stand.
+    /// Brings the files in line with what is wanted; the texts that change. Beside what the state still
+    /// declares, which stays, `was` is declared before, and `is` then. `in_place` says whether names may
+    /// be others where they stand.
     fn bring(
         &self,
         state: &mut State,
-        mut wanted: Declarations,
+        mut was: Declarations,
+        mut is: Declarations,
         in_place: bool,
     ) -> Result<Texts, PlanError> {
         let State { sources, declared } = state;
-        let changed = changed_texts(sources, declared, &wanted, self.file, in_place);
+        let changed = changed_texts(sources, declared, [&was, &is], self.file, in_place);
         let first = sources.iter().next().map(|source| source.path.clone()).unwrap_or_default();
         let Some(ChangedTexts { files, blocks }) = changed else {
             return Err(PlanError::NotTheSame { path: first, at: self.at });
@@ -221,7 +227,8 @@ impl EditInTurn<'_> {
         let Some(numbers) = numbers else {
             let read = load::read_sources(new_sources, problems);
             let read = read.map_err(|failure| unread(failure).unwrap_or_else(not_the_same))?;
-            if !declare_the_same(read.1.clone(), wanted) {
+            join(declared, is);
+            if !declare_the_same(read.1.clone(), std::mem::take(declared)) {
                 return Err(not_the_same());
             }
             (*sources, *declared) = read;
@@ -229,24 +236,28 @@ impl EditInTurn<'_> {
         };
         // Where only blocks change, these were read again alone.
         let whole: Vec<FileId> = numbers.into_iter().filter(|file| !blocks.has(*file)).collect();
-        let Some(is) = load::read_some(&new_sources, &whole) else {
+        let Some(read) = load::read_some(&new_sources, &whole) else {
             let failure = load::read_sources(new_sources, problems).err();
             return Err(failure.and_then(unread).unwrap_or_else(not_the_same));
         };
         let in_blocks = blocks.old_places();
-        take(&mut wanted, |origin| in_blocks.contains(&origin));
-        take(declared, |origin| in_blocks.contains(&origin));
+        take(&mut is, |origin| in_blocks.contains(&origin));
+        take(&mut was, |origin| in_blocks.contains(&origin));
         // What stands in the other files is what it was; in these, what it is to be.
         let goes = |origin: Origin| origin == Origin::default() || whole.contains(&origin.file);
-        let to_be = take(&mut wanted, goes);
-        take(declared, goes);
-        let mut is_part = is.clone();
-        is_part.name.clone_from(&to_be.name);
-        if wanted != *declared || !declare_the_same(is_part, to_be) {
+        let mut to_be = take(&mut is, goes);
+        take(&mut was, goes);
+        if !whole.is_empty() {
+            join(&mut to_be, take(declared, goes));
+        }
+        let mut read_part = read.clone();
+        read_part.name.clone_from(&to_be.name);
+        if is != was || !declare_the_same(read_part, to_be) {
             return Err(not_the_same());
         }
-        let in_blocks = blocks.put(declared);
         join(declared, is);
+        let in_blocks = blocks.put(declared);
+        join(declared, read);
         join(declared, in_blocks);
         *sources = new_sources;
         Ok(files)

@@ -104,15 +104,16 @@ pub(super) struct ChangedTexts {
     pub(super) blocks: NewBlocks,
 }
 
-/// The texts of the files that have to differ for `after` to be declared.
+/// The texts of the files that have to differ for `after` to be declared instead of `before`, beside the
+/// `rest`, which stays.
 ///
 /// New tables go to the end of the file where their like stand last, or to `file`. `in_place` says
 /// whether names may be others where they stand. `None` where the files are written in a way that
 /// cannot be changed so.
 pub(super) fn changed_texts<'s>(
     sources: &'s Sources,
-    before: &Declarations,
-    after: &Declarations,
+    rest: &Declarations,
+    [before, after]: [&Declarations; 2],
     file: Option<&'s Path>,
     in_place: bool,
 ) -> Option<ChangedTexts> {
@@ -121,12 +122,12 @@ pub(super) fn changed_texts<'s>(
     if in_place {
         sync.words(before, after);
     }
-    sync.named(&before.users, &after.users, Thing::word)?;
-    sync.named(&before.groups, &after.groups, Thing::word)?;
-    sync.named(&before.presets, &after.presets, |_| "preset")?;
-    sync.named(&before.roles, &after.roles, Thing::word)?;
-    sync.named(&before.policies, &after.policies, Thing::word)?;
-    sync.named(&before.scopes, &after.scopes, Thing::word)?;
+    sync.named(&rest.users, [&before.users, &after.users], Thing::word)?;
+    sync.named(&rest.groups, [&before.groups, &after.groups], Thing::word)?;
+    sync.named(&rest.presets, [&before.presets, &after.presets], |_| "preset")?;
+    sync.named(&rest.roles, [&before.roles, &after.roles], Thing::word)?;
+    sync.named(&rest.policies, [&before.policies, &after.policies], Thing::word)?;
+    sync.named(&rest.scopes, [&before.scopes, &after.scopes], Thing::word)?;
     sync.tables("attach", &before.attachments, &after.attachments)?;
     sync.tables("ceiling", &before.ceilings, &after.ceilings)?;
     sync.expectations(before, after)?;
@@ -244,8 +245,8 @@ impl<'s> Sync<'s> {
     /// Things under names of their own.
     fn named<T: Thing>(
         &mut self,
-        before: &[Named<T>],
-        after: &[Named<T>],
+        rest: &[Named<T>],
+        [before, after]: [&[Named<T>]; 2],
         word: impl Fn(&Named<T>) -> &'static str,
     ) -> Option<()> {
         // Most stand where they stood.
@@ -287,12 +288,13 @@ impl<'s> Sync<'s> {
             }
         }
         let mut last: HashMap<&'static str, Origin> = HashMap::new();
-        for old in before {
+        let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
+        let new: Vec<&Named<T>> = after.iter().filter(new).collect();
+        let olds = rest.iter().chain(before).filter(|_| !new.is_empty());
+        for old in olds {
             let last = last.entry(word(old)).or_insert(old.name.origin);
             *last = old.name.origin.max(*last);
         }
-        let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
-        let new: Vec<&Named<T>> = after.iter().filter(new).collect();
         let written: Vec<String> = new.par_iter().map(|thing| T::write(thing)).collect();
         for (thing, block) in new.into_iter().zip(written) {
             self.add(last.get(word(thing)).copied(), block);

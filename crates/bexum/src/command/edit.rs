@@ -49,19 +49,24 @@ pub(super) fn make_these(at: Option<&Path>, typed: &Typed, edits: &[Edit]) -> an
 }
 
 fn make_asked(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> anyhow::Result<Exit> {
-    make(at, typed, |before, declared| {
-        let (estate, sources) = (&before.estate, &before.sources);
-        let planned = plan(estate, sources, declared, &asked.edits, typed.file.as_deref(), now);
-        let renames = |edit: &Edit| matches!(edit, Edit::Rename { .. });
-        Ok(Proposed {
-            plan: planned.map_err(|error| told(error, asked))?,
-            edits: asked.lines.iter().map(|(_, text)| text.clone()).collect(),
-            only_renames: asked.edits.iter().all(renames),
-            head: String::new(),
-            refused: None,
-            import: None,
-        })
-    })
+    make(
+        at,
+        typed,
+        |_| (),
+        |before, declared, ()| {
+            let (estate, sources) = (&before.estate, &before.sources);
+            let planned = plan(estate, sources, declared, &asked.edits, typed.file.as_deref(), now);
+            let renames = |edit: &Edit| matches!(edit, Edit::Rename { .. });
+            Ok(Proposed {
+                plan: planned.map_err(|error| told(error, asked))?,
+                edits: asked.lines.iter().map(|(_, text)| text.clone()).collect(),
+                only_renames: asked.edits.iter().all(renames),
+                head: String::new(),
+                refused: None,
+                import: None,
+            })
+        },
+    )
 }
 
 /// A change that is planned, with what there is to say of it.
@@ -79,11 +84,13 @@ pub(super) struct Proposed {
     pub(super) import: Option<wire::Import>,
 }
 
-/// Shows a change and what it does; writes it if that was typed.
-pub(super) fn make(
+/// Shows a change and what it does; writes it if that was typed. What can be prepared knowing only what
+/// is declared is prepared while the estate is put together.
+pub(super) fn make<P: Send>(
     at: Option<&Path>,
     typed: &Typed,
-    propose: impl FnOnce(&Loaded, Declarations) -> anyhow::Result<Proposed> + Send,
+    prepare: impl FnOnce(&Declarations) -> P + Send,
+    propose: impl FnOnce(&Loaded, Declarations, P) -> anyhow::Result<Proposed> + Send,
 ) -> anyhow::Result<Exit> {
     let root = super::root(at)?;
     // Whoever writes keeps others from it until all is done.
@@ -94,12 +101,14 @@ pub(super) fn make(
         ),
         false => None,
     };
-    let (loaded, declared) = bexum_files::load_declared(&Folder(&root), None)
+    let (loaded, declared, prepared) = bexum_files::load_while(&Folder(&root), prepare)
         .map_err(|failure| anyhow::Error::new(*failure))?;
     // Who may is asked of what is declared before; else nobody needs that any more.
     let kept = typed.by.as_ref().map(|_| declared.clone()).unwrap_or_default();
-    let (proposed, engine) =
-        rayon::join(|| propose(&loaded, declared), || Engine::new(Arc::clone(&loaded.estate)));
+    let (proposed, engine) = rayon::join(
+        || propose(&loaded, declared, prepared),
+        || Engine::new(Arc::clone(&loaded.estate)),
+    );
     let Proposed { plan, edits, only_renames, head, refused: refused_anyway, import } = proposed?;
     let Plan { files, after, declared: declared_after, notes } = plan;
     let Loaded { estate, sources } = loaded;

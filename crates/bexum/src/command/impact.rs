@@ -1,5 +1,6 @@
 //! `bexum impact`: what a change does, to everybody.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -360,9 +361,11 @@ impl Wanted {
     }
 
     /// The people among `everybody` who are wanted.
-    fn of(&self, everybody: Vec<String>) -> Vec<String> {
-        let is_wanted = |who: &String| self.who.is_empty() || self.who.contains(who);
-        everybody.into_iter().filter(is_wanted).collect()
+    fn of<'n>(&self, everybody: &'n [String]) -> Cow<'n, [String]> {
+        match &self.who[..] {
+            [] => Cow::Borrowed(everybody),
+            who => everybody.iter().filter(|one| who.contains(one)).cloned().collect(),
+        }
     }
 
     fn takes_at(&self, place: &str, action: &str) -> bool {

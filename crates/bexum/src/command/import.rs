@@ -4,13 +4,15 @@ use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
+use bexum_core::Declarations;
 use bexum_core::edit::Edit;
-use bexum_core::import::{Complaint, Import as Imported, MappedKey, Terms, import, renames};
+use bexum_core::import::{
+    Complaint, Import as Imported, MappedKey, Terms, import, kept_map, renames,
+};
 use bexum_core::name::Grammar;
-use bexum_core::{Declarations, Estate, Time};
 use bexum_files::Loaded;
-use bexum_files::edit::{plan, plan_whole};
-use bexum_files::people::read_people;
+use bexum_files::edit::{plan, plan_people};
+use bexum_files::people::{Read, read_people};
 use bexum_wire::edit as wire;
 
 use super::edit::{Asked, Proposed, make, told};
@@ -35,7 +37,11 @@ pub(super) fn run(at: Option<&Path>, typed: &Import) -> anyhow::Result<Exit> {
         format: typed.format,
         ..Typed::proposed(typed.write, typed.despite.clone())
     };
-    make(at, &edit, |before, declared| propose(before, declared, &files, typed, limit, now))
+    let terms = Terms { source: &typed.source, adopt: typed.adopt, now };
+    let prepare = |declared: &Declarations| Prepared::new(declared, &files, typed, terms);
+    make(at, &edit, prepare, |before, declared, prepared| {
+        propose(before, declared, prepared?, typed, limit, terms)
+    })
 }
 
 /// A file as a whole, with the name that messages call it.
@@ -78,23 +84,41 @@ impl Limit {
     }
 }
 
+/// What can be said of the files by what is declared alone.
+struct Prepared {
+    read: Read,
+    /// Who has a new name by them.
+    renames: Vec<Edit>,
+    /// What they make of it, where nobody has.
+    made: Option<Imported>,
+}
+
+impl Prepared {
+    fn new(
+        declared: &Declarations,
+        files: &[(String, Vec<u8>)],
+        typed: &Import,
+        terms: Terms<'_>,
+    ) -> anyhow::Result<Self> {
+        let mapping = mapping(declared, typed)?;
+        let read = read_people(files, &mapping).map_err(|all| refuse(&all))?;
+        let renames = renames(declared, &read.people, terms.source).map_err(|all| refuse(&all))?;
+        let made = renames.is_empty().then(|| import(declared, &read.people, terms));
+        let made = made.transpose().map_err(|all| refuse(&all))?;
+        Ok(Self { read, renames, made })
+    }
+}
+
 fn propose(
     before: &Loaded,
     declared: Declarations,
-    files: &[(String, Vec<u8>)],
+    prepared: Prepared,
     typed: &Import,
     limit: Limit,
-    now: Time,
+    terms: Terms<'_>,
 ) -> anyhow::Result<Proposed> {
-    let mapping = mapping(&before.estate, typed)?;
-    let read = read_people(files, &mapping).map_err(|all| refuse(&all))?;
-    let terms = Terms { source: &typed.source, adopt: typed.adopt, now };
-    // Hardly ever somebody has a new name, so it is not waited for that.
-    let (edits, as_named_here) = rayon::join(
-        || renames(&declared, &read.people, &typed.source),
-        || import(declared.clone(), &before.estate, &read.people, terms),
-    );
-    let edits = edits.map_err(|all| refuse(&all))?;
+    let Prepared { read, renames: edits, made } = prepared;
+    let now = terms.now;
     let told = |error| told(error, &Asked::default());
     // Under their new names first: what else is otherwise is told of them under these.
     let named = match edits.is_empty() {
@@ -107,16 +131,15 @@ fn propose(
         None => (before, declared),
     };
     let (estate, sources) = (&now_is.estate, &now_is.sources);
-    let made = match named {
-        Some(_) => import(declared.clone(), estate, &read.people, terms),
-        None => as_named_here,
+    let mut made = match made {
+        Some(made) => made,
+        None => import(&declared, &read.people, terms).map_err(|all| refuse(&all))?,
     };
-    let mut made = made.map_err(|all| refuse(&all))?;
-    let (emptied, kept) = made.empty_gone_groups(estate, now);
+    let (emptied, kept) = made.empty_gone_groups(&declared, estate, now);
     made.not_taken.extend(read.not_taken);
-    let wanted = std::mem::take(&mut made.declared);
+    let people = std::mem::take(&mut made.people);
     let mut plan =
-        plan_whole(estate, sources, declared, wanted, typed.file.as_deref()).map_err(told)?;
+        plan_people(estate, sources, declared, people, typed.file.as_deref()).map_err(told)?;
     for (path, text) in named.iter().flat_map(|plan| &plan.files) {
         if plan.files.iter().all(|(known, _)| known != path) {
             plan.files.push((path.clone(), text.clone()));
@@ -132,8 +155,10 @@ fn propose(
             made.of_source, typed.at_most_gone
         )
     });
-    let shape = shape(&typed.source, &made, emptied, kept);
+    let shape = shape(&typed.source, made, emptied, kept);
     let counts = (read.people.persons.len(), read.people.groups.len());
+    // The process ends soon, and its memory with it: to free it piece by piece takes a while.
+    std::mem::forget(read.people);
     Ok(Proposed {
         plan,
         edits: Vec::new(),
@@ -153,7 +178,7 @@ fn new_name(edit: &Edit) -> Option<(String, String)> {
 }
 
 /// The estate's own mapping for the source, and what was typed, which goes before it.
-fn mapping(estate: &Estate, typed: &Import) -> anyhow::Result<Vec<(String, MappedKey)>> {
+fn mapping(declared: &Declarations, typed: &Import) -> anyhow::Result<Vec<(String, MappedKey)>> {
     let mut all: Vec<(String, MappedKey)> = Vec::new();
     for pair in &typed.map {
         let Some((column, key)) = pair.rsplit_once('=') else {
@@ -173,11 +198,10 @@ fn mapping(estate: &Estate, typed: &Import) -> anyhow::Result<Vec<(String, Mappe
         }
         all.push((column.to_owned(), key));
     }
-    let kept = estate.sources.iter().find(|one| *one.name == typed.source);
-    for (column, key) in kept.into_iter().flat_map(|source| &source.map) {
-        let is_typed = all.iter().any(|(known, typed)| **known == **column || typed == key);
+    for (column, key) in kept_map(declared, &typed.source) {
+        let is_typed = all.iter().any(|(known, typed)| known == column || *typed == key);
         if !is_typed {
-            all.push((column.to_string(), key.clone()));
+            all.push((column.to_owned(), key));
         }
     }
     Ok(all)
@@ -201,7 +225,7 @@ fn refuse(all: &[Complaint]) -> anyhow::Error {
     }
 }
 
-fn shape(source: &str, made: &Imported, emptied: Vec<String>, kept: Vec<String>) -> wire::Import {
+fn shape(source: &str, made: Imported, emptied: Vec<String>, kept: Vec<String>) -> wire::Import {
     let complaint = |one: &Complaint| wire::Complaint {
         place: one.place.clone(),
         message: one.message.clone(),
@@ -209,12 +233,12 @@ fn shape(source: &str, made: &Imported, emptied: Vec<String>, kept: Vec<String>)
     wire::Import {
         source: source.to_owned(),
         of_source: made.of_source,
-        enabled: made.enabled.clone(),
-        disabled: made.disabled.clone(),
-        gone: made.gone.clone(),
-        new: made.new.clone(),
-        renamed: made.renamed.clone(),
-        adopted: made.adopted.clone(),
+        enabled: made.enabled,
+        disabled: made.disabled,
+        gone: made.gone,
+        new: made.new,
+        renamed: made.renamed,
+        adopted: made.adopted,
         changed: made.changed,
         joined: made.joined,
         left: made.left,

@@ -12,6 +12,7 @@ use bexum_core::impact::{
 };
 use bexum_core::time::Time;
 use bexum_wire::impact as wire;
+use rayon::prelude::*;
 
 use super::impact::{
     Side, Wanted, besides, compared, everybody, first_opened, folder_after, later, prove_command,
@@ -114,7 +115,7 @@ pub(super) fn weigh<T>(
         );
     }
     let changes: Vec<Changed> = differing
-        .iter()
+        .par_iter()
         .map(|one| Changed {
             thing: one.thing.to_string(),
             keys: one.keys.clone(),

@@ -93,7 +93,7 @@ pub(crate) fn guard(text: &str) -> Cow<'_, str> {
 
 /// Whether nothing in a text steers but its line breaks. Nearly all of a long text is printable ASCII,
 /// of which no character has to be put together to be known.
-fn passes(text: &str) -> bool {
+pub(crate) fn passes(text: &str) -> bool {
     let mut left = text;
     let is_printable = |byte: u8| matches!(byte, b' '..=b'~' | b'\n');
     while let Some(at) = left.bytes().position(|byte| !is_printable(byte)) {

@@ -2,12 +2,11 @@
 
 use std::cmp::Ordering;
 
-use rustc_hash::FxHashMap;
-
 use crate::declaration::Named;
 use crate::fault::{Fault, LocatedFault};
-use crate::name::{Grammar, nearest};
+use crate::name::{Grammar, NameTable, nearest};
 use crate::origin::Spanned;
+use crate::scope::ScopeTree;
 
 /// How many more near names to look for: a search reads the whole space, so an estate with a
 /// hundred thousand wrong names must not cause as many searches.
@@ -30,12 +29,23 @@ impl Budget {
 /// One space of names. Ids follow the order of names; a name declared twice has one.
 pub(super) struct Names<'d> {
     what: &'static str,
-    ids: FxHashMap<&'d str, u32>,
-    /// For each id, which declaration it is.
-    order: Vec<usize>,
+    numbers: NameTable,
+    /// For each id, its name and which declaration it is.
+    order: Vec<(&'d str, usize)>,
 }
 
 impl<'d> Names<'d> {
+    pub(super) fn none(what: &'static str) -> Self {
+        Self { what, numbers: NameTable::default(), order: Vec::new() }
+    }
+
+    /// Scopes that are declared just as those of a tree: they are not built from what is declared, so what
+    /// stands for which declaration is not known.
+    pub(super) fn of_tree(tree: &'d ScopeTree) -> Self {
+        let order = tree.iter().map(|(_, scope)| (&*scope.path, usize::MAX));
+        Self { what: "scope", numbers: tree.numbers().clone(), order: order.collect() }
+    }
+
     /// Declares all of `things`; reports names with wrong letters and names declared twice.
     pub(super) fn declare<T>(
         what: &'static str,
@@ -65,8 +75,9 @@ impl<'d> Names<'d> {
         for thing in things {
             check_letters(what, &thing.name, faults);
         }
-        let ids = order.iter().enumerate().map(|(id, i)| (key(i), id as u32)).collect();
-        Self { what, ids, order }
+        let names: Vec<&str> = order.iter().map(key).collect();
+        let numbers = NameTable::new(&names);
+        Self { what, numbers, order: names.into_iter().zip(order).collect() }
     }
 
     /// The declarations by id.
@@ -74,12 +85,12 @@ impl<'d> Names<'d> {
         &self,
         things: &'t [Named<T>],
     ) -> impl Iterator<Item = &'t Named<T>> + use<'t, '_, 'd, T> {
-        self.order.iter().map(move |&i| &things[i])
+        self.order.iter().map(move |&(_, i)| &things[i])
     }
 
     /// The id of a name, silently.
     pub(super) fn get(&self, name: &str) -> Option<usize> {
-        self.ids.get(name).map(|&id| id as usize)
+        self.numbers.find(name, |id| self.order[id].0)
     }
 
     /// The name nearest to one that is not declared.
@@ -87,7 +98,7 @@ impl<'d> Names<'d> {
         if !budget.spend() {
             return None;
         }
-        nearest(name, self.ids.keys().copied()).map(str::to_owned)
+        nearest(name, self.order.iter().map(|(name, _)| *name)).map(str::to_owned)
     }
 
     /// The id of a name; one that is not declared is a fault.
@@ -106,9 +117,14 @@ impl<'d> Names<'d> {
         found
     }
 
-    /// The map of names for the frozen estate.
-    pub(super) fn into_ids<T>(self, id: fn(usize) -> T) -> FxHashMap<Box<str>, T> {
-        self.ids.into_iter().map(|(name, at)| (name.into(), id(at as usize))).collect()
+    /// What the frozen estate finds its things by.
+    pub(super) fn into_numbers(self) -> NameTable {
+        self.numbers
+    }
+
+    /// A copy of it.
+    pub(super) fn numbers(&self) -> NameTable {
+        self.numbers.clone()
     }
 }
 

@@ -19,6 +19,7 @@ use crate::pattern::path::BraceRoot;
 use crate::pattern::{PathPattern, PathSet, PatternFault};
 use crate::policy::{Attachment, Ceiling, Effect, Policy, Statement};
 use crate::principal::Subject;
+use crate::scope::ScopeTree;
 
 /// What [`Builder::build_policies`] yields.
 pub(super) struct Policies {
@@ -293,17 +294,16 @@ impl Builder<'_> {
     /// attached (spec-work section 7.2).
     pub(super) fn refuse_unattachable(
         &mut self,
-        declared: &Declarations,
+        scopes: &ScopeTree,
         attachments: &[Attachment],
         policies: &[Policy],
     ) {
         if policies.iter().all(|policy| policy.attachable.is_none()) {
             return;
         }
-        let paths: Vec<&str> =
-            self.scopes.in_order(&declared.scopes).map(|named| named.name.value.as_str()).collect();
+        let path = |scope: ScopeId| &*scopes.get(scope).path;
         let is_within = |at: ScopeId, scope: ScopeId| {
-            let rest = paths[at.index()].strip_prefix(paths[scope.index()]);
+            let rest = path(at).strip_prefix(path(scope));
             rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
         };
         let mut found = Vec::new();
@@ -321,7 +321,7 @@ impl Builder<'_> {
                         }
                         let fault = Fault::NotAttachable {
                             policy: policy.name.to_string(),
-                            at: paths[at.value.index()].to_owned(),
+                            at: path(at.value).to_owned(),
                         };
                         let mut located = LocatedFault::new(fault, at.origin);
                         if let Some(first) = allowed.first() {

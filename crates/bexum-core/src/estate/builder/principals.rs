@@ -19,6 +19,7 @@ use crate::principal::{
     Group, Identity, Imported, Membership, Principal, PrincipalType, Role, Subject, User,
 };
 use crate::request::TargetPlace;
+use crate::scope::ScopeTree;
 use crate::truth::Truth;
 
 /// What [`Builder::build_principals`] yields.
@@ -339,15 +340,10 @@ impl Builder<'_> {
     /// Where users, groups and roles with a place are targets; no two things at one path.
     pub(super) fn place_identities(
         &mut self,
-        declared: &Declarations,
+        scopes: &ScopeTree,
         people: &People,
         policies: &[Policy],
     ) -> FxHashMap<Box<str>, TargetPlace> {
-        let scope_names: Vec<(&str, Origin)> = self
-            .scopes
-            .in_order(&declared.scopes)
-            .map(|named| (named.name.value.as_str(), named.name.origin))
-            .collect();
         let users = people.users.iter().enumerate();
         let groups = people.groups.iter().enumerate();
         let roles = people.roles.iter().enumerate();
@@ -365,9 +361,9 @@ impl Builder<'_> {
         });
         let mut placed: FxHashMap<Box<str>, (TargetPlace, Origin)> = FxHashMap::default();
         for (target, place, name, origin) in all.chain(policies) {
-            let path = format!("{}/{name}", scope_names[place.index()].0);
-            let taken = match (self.scopes.get(&path), placed.get(path.as_str())) {
-                (Some(scope), _) => Some(scope_names[scope].1),
+            let path = format!("{}/{name}", scopes.get(place).path);
+            let taken = match (scopes.find(&path), placed.get(path.as_str())) {
+                (Some(scope), _) => Some(scopes.get(scope).origin),
                 (_, Some((_, origin))) => Some(*origin),
                 _ => None,
             };

@@ -4,23 +4,63 @@ use fixedbitset::FixedBitSet;
 
 use super::{Builder, boxed};
 use crate::declaration::{self, Declarations, Named};
+use crate::estate::Estate;
 use crate::fault::Fault;
 use crate::id::{KindId, ScopeId};
 use crate::scope::{Scope, ScopeTree, ScopeType};
 
+/// Which scopes are resources, and so may be principals.
+pub(super) fn resources(scopes: &ScopeTree) -> FixedBitSet {
+    let mut resources = FixedBitSet::with_capacity(scopes.len());
+    let all = scopes.iter().filter(|(_, scope)| scope.scope_type == ScopeType::Resource);
+    resources.extend(all.map(|(id, _)| id.index()));
+    resources
+}
+
+/// Whether the scopes of an estate were declared like this and at the same places, where kinds and
+/// attributes are declared as they were: to build them again would make the same of them.
+pub(super) fn are_written_as(estate: &Estate, written: &[Named<declaration::Scope>]) -> bool {
+    let mut seen = FixedBitSet::with_capacity(estate.scopes.len());
+    let is_same = |named: &Named<declaration::Scope>| {
+        let Some(id) = estate.scopes.find(&named.name.value) else { return false };
+        if seen.put(id.index()) {
+            return false;
+        }
+        let (scope, body) = (estate.scope(id), &named.body);
+        scope.origin == named.name.origin
+            && scope.scope_type == body.scope_type
+            && scope.sealed == body.sealed
+            && scope.about.as_deref() == named.about.as_deref()
+            && is_of_kind(estate, scope, body)
+            && scope.attributes.are_written_as(&estate.attribute_names, &body.attributes)
+    };
+    written.len() == estate.scopes.len() && written.iter().all(is_same)
+}
+
+fn is_of_kind(estate: &Estate, scope: &Scope, written: &declaration::Scope) -> bool {
+    let find = |kind: &str| estate.catalogue.find_kind(kind);
+    match (written.scope_type, &written.kind) {
+        (ScopeType::Account | ScopeType::Subscription, _) => scope.kind.is_none(),
+        (_, None) => scope.kind == find("namespace"),
+        // Of nothing else is it asked whether the kind is in the catalogue.
+        (ScopeType::Namespace, Some(kind)) if kind.value == "namespace" => {
+            scope.kind == find("namespace")
+        }
+        // A kind by this name was named before, too: it is the default of what names none.
+        (_, Some(kind)) => {
+            kind.value != "namespace" && scope.kind.is_some() && scope.kind == find(&kind.value)
+        }
+    }
+}
+
 impl Builder<'_> {
-    /// The tree, and which of its scopes are resources (and so may be principals).
-    pub(super) fn build_scopes(&mut self, declared: &Declarations) -> (ScopeTree, FixedBitSet) {
+    pub(super) fn build_scopes(&mut self, declared: &Declarations) -> ScopeTree {
         let in_order: Vec<&Named<declaration::Scope>> =
             self.scopes.in_order(&declared.scopes).collect();
-        let mut resources = FixedBitSet::with_capacity(in_order.len());
         let mut scopes = Vec::with_capacity(in_order.len());
-        for (i, named) in in_order.iter().enumerate() {
+        for named in &in_order {
             let path = &named.name.value;
             let body = &named.body;
-            if body.scope_type == ScopeType::Resource {
-                resources.insert(i);
-            }
             let parent = self.check_place(&in_order, named);
             scopes.push(Scope {
                 path: path.as_str().into(),
@@ -35,7 +75,7 @@ impl Builder<'_> {
                 end: 0,
             });
         }
-        (ScopeTree::new(scopes), resources)
+        ScopeTree::new(scopes, self.scopes.numbers())
     }
 
     fn build_scope_kind(&mut self, scope: &declaration::Scope) -> Option<KindId> {

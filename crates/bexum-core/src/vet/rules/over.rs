@@ -85,7 +85,7 @@ impl Look<'_, '_, '_> {
     }
 
     fn user(&self, name: &str) -> Option<UserId> {
-        self.vet.estate().user_ids.get(name).copied()
+        self.vet.estate().find_user(name)
     }
 
     /// Tells of a window that is over or soon will be; whether it is over.
