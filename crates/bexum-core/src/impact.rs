@@ -189,7 +189,7 @@ impl<'e> Comparison<'e> {
         touches.everything |= Touches::bound_differs(one, other, &under);
         // Everybody is supposed to be in the groups that are.
         let concerned = match request.also.is_empty() {
-            true => touches.concerned([one, other], differences).map(Arc::new),
+            true => touches.concerned([before, after], differences).map(Arc::new),
             false => None,
         };
         let declares = |one: &Difference| matches!(one.thing, Thing::Attribute(_));

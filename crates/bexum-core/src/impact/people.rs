@@ -40,21 +40,46 @@ pub(super) fn differing<'e>(
 }
 
 /// Whether two users of one name are surely the same in all that is told of them.
-fn is_same([before, after]: [&Estate; 2], one: &User, other: &User) -> bool {
+fn is_same(estates: [&Estate; 2], one: &User, other: &User) -> bool {
+    same_keys(estates, one, other).all(|(_, is_same)| is_same)
+}
+
+/// The keys of two users of one name, as [`keys`] has them, each with whether it surely says the same.
+fn same_keys(
+    [before, after]: [&Estate; 2],
+    one: &User,
+    other: &User,
+) -> impl Iterator<Item = (&'static str, bool)> {
     let (own, others) = (&one.identity, &other.identity);
-    let manager = |estate: &Estate, user: &User| {
-        user.manager.map(|id| estate.principal_id(Principal::User(id)))
+    let manager = |estate: &'_ Estate, user: &User| {
+        user.manager.map(|id| estate.user(id).identity.name.clone())
     };
-    let place = |estate: &Estate, user: &User| {
-        user.identity.place.map(|place| estate.scope(place).path.to_string())
+    let place = |estate: &'_ Estate, user: &User| {
+        user.identity.place.map(|place| estate.scope(place).path.clone())
     };
-    one.enabled == other.enabled
-        && one.full_name == other.full_name
-        && one.imported == other.imported
-        && own.about == others.about
-        && manager(before, one) == manager(after, other)
-        && place(before, one) == place(after, other)
-        && have_same_attributes([before, after], &own.attributes, &others.attributes)
+    let attributes = have_same_attributes([before, after], &own.attributes, &others.attributes);
+    [
+        ("place", place(before, one) == place(after, other)),
+        ("attributes", attributes),
+        ("about", own.about == others.about),
+        ("enabled", one.enabled == other.enabled),
+        ("manager", manager(before, one) == manager(after, other)),
+        ("full-name", one.full_name == other.full_name),
+        ("source", one.imported == other.imported),
+    ]
+    .into_iter()
+}
+
+/// The keys in which two users of one name differ; `None` where it has to be written out what they say,
+/// as attributes may stand in another order and be the same.
+pub(super) fn differing_keys(
+    estates: [&Estate; 2],
+    one: &User,
+    other: &User,
+) -> Option<Vec<&'static str>> {
+    let differing = same_keys(estates, one, other).filter(|(_, is_same)| !is_same);
+    let keys: Vec<&'static str> = differing.map(|(key, _)| key).collect();
+    (!keys.contains(&"attributes")).then_some(keys)
 }
 
 /// Whether these are the same attributes, in the same order; in another they may still be.
@@ -95,4 +120,82 @@ pub(super) fn keys(estate: &Estate, user: &User) -> Vec<(&'static str, String)> 
 /// Where an import had somebody or something from.
 pub(super) fn source(imported: &Imported) -> String {
     text(&(&imported.source, &imported.source_id))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{differing_keys, is_same, keys};
+    use crate::Estate;
+    use crate::attribute::Value;
+    use crate::declaration::{Declarations, Imported, Named, Scope, User};
+    use crate::origin::{Origin, Spanned};
+    use crate::scope::ScopeType;
+
+    fn w(text: &str) -> Spanned<String> {
+        Spanned::new(text.to_owned(), Origin::default())
+    }
+
+    fn named<T>(name: &str, body: T) -> Named<T> {
+        Named { name: w(name), about: None, body }
+    }
+
+    /// An estate with `user:u`, of whom each bit of a number says something.
+    fn estate(bits: usize, is_turned: bool) -> Estate {
+        let has = |bit: usize| bits & (1 << bit) != 0;
+        let mut attributes =
+            vec![(w("team"), Value::Text("a".into())), (w("level"), Value::Integer(3))];
+        if is_turned {
+            attributes.reverse();
+        }
+        let user = User {
+            full_name: has(0).then(|| "U".to_owned()),
+            enabled: has(1),
+            manager: has(2).then(|| w("user:m")),
+            imported: Imported {
+                source: has(3).then(|| "office".to_owned()),
+                source_id: has(4).then(|| "1".to_owned()),
+            },
+            place: has(5).then(|| w("v")),
+            attributes: if has(6) { attributes } else { attributes[..1].to_vec() },
+        };
+        let account = Scope {
+            scope_type: ScopeType::Account,
+            kind: None,
+            sealed: false,
+            attributes: Vec::new(),
+        };
+        let mut user = named("u", user);
+        user.about = has(7).then(|| "somebody".to_owned());
+        let declared = Declarations {
+            name: "x".to_owned(),
+            scopes: vec![named("v", account)],
+            users: vec![user, named("m", User::default())],
+            ..Declarations::default()
+        };
+        Estate::build(&declared).expect("it builds")
+    }
+
+    /// The keys that differ are those of which what is written out differs.
+    #[test]
+    fn keys_differ_where_what_they_say_does() {
+        let estates: Vec<Estate> =
+            (0..256).flat_map(|bits| [false, true].map(|turned| estate(bits, turned))).collect();
+        let user = |estate: &Estate| estate.find_user("u").expect("it is there");
+        let said: Vec<_> = estates.iter().map(|one| keys(one, one.user(user(one)))).collect();
+        for (one, says) in estates.iter().zip(&said).step_by(3) {
+            for (other, others) in estates.iter().zip(&said) {
+                let pair = [one, other].map(|estate| estate.user(user(estate)));
+                let differing = says.iter().zip(others).filter(|(one, other)| one != other);
+                let differing: Vec<&str> = differing.map(|((key, _), _)| *key).collect();
+                match differing_keys([one, other], pair[0], pair[1]) {
+                    Some(keys) => assert_eq!(keys, differing),
+                    // Attributes differ, or stand in another order.
+                    None => assert!(!is_same([one, other], pair[0], pair[1])),
+                }
+                if is_same([one, other], pair[0], pair[1]) {
+                    assert!(differing.is_empty(), "{differing:?}");
+                }
+            }
+        }
+    }
 }

@@ -75,6 +75,8 @@ impl Touches {
                 Thing::Kind(_) => touches.everything |= !one.is_only(&["about", "service"]),
                 Thing::Attribute(_) => touches.everything |= !one.is_only(&["about"]),
                 Thing::Scope(path) => touches.scope(estates, path, one),
+                // What can be asked of a user as a target is nothing of these, nor of one that is none.
+                Thing::User(_) if one.is_only(&["about", "enabled", "full-name", "source"]) => {}
                 Thing::User(name) if !has_place(estates, name) => {}
                 Thing::User(_) | Thing::Group(_) | Thing::Role(_) => {
                     let asked = asked.get_or_insert_with(|| Asked::of(estates));
@@ -123,14 +125,21 @@ impl Touches {
         touches
     }
 
-    /// Everybody whom it may concern, by id; `None`: all.
+    /// Everybody whom it may concern, by id; `None`: all. Users who can never do anything in either estate
+    /// are left out where they differ themselves.
     pub(super) fn concerned(
         &self,
-        estates: [&Estate; 2],
+        indexes: [&Index; 2],
         differences: &[Difference],
     ) -> Option<FxHashSet<String>> {
+        let estates = indexes.map(Index::estate);
+        let is_idle = |index: &Index, name: &str| {
+            let user = index.estate().find_user(name);
+            user.is_none_or(|user| index.can_never_do_anything(Principal::User(user)))
+        };
         let seeds = differences.iter().filter(|one| !one.decides_nothing());
         let seeds = seeds.filter_map(|one| match &one.thing {
+            Thing::User(name) if indexes.iter().all(|index| is_idle(index, name)) => None,
             Thing::User(_) | Thing::Group(_) | Thing::Role(_) => Some(one.thing.to_string()),
             _ => None,
         });

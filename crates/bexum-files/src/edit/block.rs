@@ -166,10 +166,11 @@ impl NewBlocks {
     /// Moves what is declared behind the blocks to where it stands then, and adds what stands in them.
     pub(super) fn put(self, declared: &mut Declarations) -> Declarations {
         let mut found = Declarations::default();
-        let mut moves: BTreeMap<FileId, Vec<(usize, i64)>> = BTreeMap::new();
+        let files = self.of_files.keys().next_back().map_or(0, |last| last.0 as usize + 1);
+        let mut moves: Vec<Vec<(usize, i64)>> = vec![Vec::new(); files];
         for (file, blocks) in self.of_files {
             let mut moved: i64 = 0;
-            let all = moves.entry(file).or_default();
+            let all = &mut moves[file.0 as usize];
             for block in blocks {
                 let start = block.range.start as i64 + moved;
                 let mut read = block.read;
@@ -179,8 +180,9 @@ impl NewBlocks {
                 all.push((block.range.end, moved));
             }
         }
-        each_place_in(declared, |file| moves.contains_key(&file), &mut |origin| {
-            let Some(all) = moves.get(&origin.file) else { return };
+        let moves_of = |file: FileId| moves.get(file.0 as usize).filter(|all| !all.is_empty());
+        each_place_in(declared, |file| moves_of(file).is_some(), &mut |origin| {
+            let Some(all) = moves_of(origin.file) else { return };
             let before = all.partition_point(|(end, _)| *end <= origin.start as usize);
             if let Some((_, moved)) = before.checked_sub(1).and_then(|last| all.get(last)) {
                 shift(origin, *moved);

@@ -100,24 +100,30 @@ pub fn plan(
     // What was changed and changed back is as it was.
     changed.retain(|(path, text)| sources.find(path).is_none_or(|source| source.text != *text));
     changed.sort();
-    planned(before, now, changed, notes)
+    let State { sources, declared } = now;
+    let built = Estate::build_beside(&declared, before);
+    let after = load::built(sources, built).map_err(PlanError::Refused)?;
+    Ok(Plan { files: changed, after, declared, notes })
 }
 
-/// Plans that users and groups are otherwise than `declared`, any number of them at once.
+/// Plans that users and groups are otherwise than `declared`, any number of them at once. Something else
+/// is done with the texts that change while the estate is put together.
 ///
 /// # Errors
 /// Every [`PlanError`].
-pub fn plan_people(
+pub fn plan_people<R: Send>(
     before: &Arc<Estate>,
     sources: &Sources,
     mut declared: Declarations,
     people: AlteredPeople,
     file: Option<&Path>,
-) -> Result<Plan, PlanError> {
+    meanwhile: impl FnOnce(&[(PathBuf, String)]) -> R + Send,
+) -> Result<(Plan, R), PlanError> {
     let file = new_file(file)?;
     if people.is_nothing() {
         let after = Loaded { estate: Arc::clone(before), sources: again(sources) };
-        return Ok(Plan { files: Vec::new(), after, declared, notes: Vec::new() });
+        let plan = Plan { files: Vec::new(), after, declared, notes: Vec::new() };
+        return Ok((plan, meanwhile(&[])));
     }
     let (was, is) = people.into_parts(&declared);
     take_out(&mut declared, &was);
@@ -125,19 +131,11 @@ pub fn plan_people(
     let catalogue = &before.catalogue;
     let step = EditInTurn { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
     let changed = step.bring(&mut now, was, is, false)?;
-    planned(before, now, changed, Vec::new())
-}
-
-fn planned(
-    before: &Estate,
-    now: State,
-    files: Texts,
-    notes: Vec<String>,
-) -> Result<Plan, PlanError> {
     let State { sources, declared } = now;
-    let built = Estate::build_beside(&declared, before);
+    let (built, done) =
+        rayon::join(|| Estate::build_beside(&declared, before), || meanwhile(&changed));
     let after = load::built(sources, built).map_err(PlanError::Refused)?;
-    Ok(Plan { files, after, declared, notes })
+    Ok((Plan { files: changed, after, declared, notes: Vec::new() }, done))
 }
 
 /// The file that was named for new tables, if it would be one of the estate.

@@ -4,7 +4,7 @@
 //! before and after: where they differ, the file is changed there; what is gone is taken out, and
 //! what has no origin is new.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
 use bexum_core::declaration::{Attachment, Ceiling, Declarations, Named};
@@ -35,6 +35,31 @@ pub(super) struct FileEdit<'s> {
 impl<'s> FileEdit<'s> {
     pub(super) fn new(text: &'s str) -> Self {
         Self { document: Document::new(text), splices: Vec::new(), appended: Vec::new() }
+    }
+
+    /// Changes a thing, or takes it out; `None` where the file is written in a way that cannot be changed
+    /// so.
+    fn change<T: Thing>(
+        &mut self,
+        word: &'static str,
+        old: &Named<T>,
+        new: Option<&Named<T>>,
+    ) -> Option<()> {
+        let name = old.name.value.as_str();
+        let Some(new) = new else {
+            let gone = self.document.remove(None, &[word, name]);
+            self.splices.extend(gone);
+            return Some(());
+        };
+        let mut table = Table { file: self, path: vec![word, name], element: None };
+        T::change(&mut table, old, new)?;
+        if new.name.value != old.name.value {
+            let text = key_text(&new.name.value);
+            let spelled = table.file.document.spelled(&table.path).into_iter();
+            let splices = spelled.map(|range| Splice { range, text: text.clone() });
+            table.file.splices.extend(splices);
+        }
+        Some(())
     }
 
     /// The text with everything changed; `None` where two changes are in each other's way.
@@ -141,12 +166,27 @@ impl<'s> Sync<'s> {
         self.files.entry(id).or_insert_with(|| FileEdit::new(&sources.get(id).text))
     }
 
-    /// Reads files that will be changed, on all cores: reading them is most of the work.
-    fn read_all(&mut self, ids: impl Iterator<Item = FileId>) {
-        let unread: BTreeSet<FileId> = ids.filter(|id| !self.files.contains_key(id)).collect();
+    /// Changes things where they stand, the files on all cores: to read them is most of the work.
+    fn change_all<T: Thing>(
+        &mut self,
+        changed: Vec<Changed<'_, T>>,
+        word: fn(&Named<T>) -> &'static str,
+    ) -> Option<()> {
+        let mut of_files: BTreeMap<FileId, Vec<Changed<'_, T>>> = BTreeMap::new();
+        for one in changed {
+            of_files.entry(one.0.name.origin.file).or_default().push(one);
+        }
         let sources = self.sources;
-        let read = unread.into_par_iter().map(|id| (id, FileEdit::new(&sources.get(id).text)));
-        self.files.extend(read.collect::<Vec<_>>());
+        let files = of_files.into_iter().map(|(id, changed)| (id, self.files.remove(&id), changed));
+        let changed = files.collect::<Vec<_>>().into_par_iter().map(|(id, file, changed)| {
+            let mut file = file.unwrap_or_else(|| FileEdit::new(&sources.get(id).text));
+            for (old, new) in changed {
+                file.change(word(old), old, new)?;
+            }
+            Some((id, file))
+        });
+        self.files.extend(changed.collect::<Option<Vec<_>>>()?);
+        Some(())
     }
 
     /// Changes things in their blocks, as far as that can be done; the others. Files of which anything
@@ -211,11 +251,11 @@ impl<'s> Sync<'s> {
                 }
             }
         }
-        for (id, file) in files {
-            let old = file.document.text;
-            let new = file.done()?;
-            if new != old {
-                found.push((sources.get(id).path.clone(), new));
+        let texts = files.into_par_iter().map(|(id, file)| Some((id, file.done()?)));
+        for (id, new) in texts.collect::<Option<Vec<_>>>()? {
+            let source = sources.get(id);
+            if new != source.text {
+                found.push((source.path.clone(), new));
             }
         }
         found.sort();
@@ -247,7 +287,7 @@ impl<'s> Sync<'s> {
         &mut self,
         rest: &[Named<T>],
         [before, after]: [&[Named<T>]; 2],
-        word: impl Fn(&Named<T>) -> &'static str,
+        word: fn(&Named<T>) -> &'static str,
     ) -> Option<()> {
         // Most stand where they stood.
         let mut known: Option<HashMap<Origin, &Named<T>>> = None;
@@ -264,29 +304,7 @@ impl<'s> Sync<'s> {
             .filter(|(old, new)| *new != Some(*old))
             .collect();
         let changed = self.in_blocks(changed);
-        self.read_all(changed.iter().map(|(old, _)| old.name.origin.file));
-        for (old, new) in changed {
-            let name = old.name.value.as_str();
-            match new {
-                Some(new) => {
-                    let file = self.file(old.name.origin.file);
-                    let mut table = Table { file, path: vec![word(old), name], element: None };
-                    T::change(&mut table, old, new)?;
-                    if new.name.value != old.name.value {
-                        let text = key_text(&new.name.value);
-                        let spelled = table.file.document.spelled(&table.path);
-                        let splices = spelled.into_iter();
-                        let splices = splices.map(|range| Splice { range, text: text.clone() });
-                        table.file.splices.extend(splices);
-                    }
-                }
-                None => {
-                    let file = self.file(old.name.origin.file);
-                    let gone = file.document.remove(None, &[word(old), name]);
-                    file.splices.extend(gone);
-                }
-            }
-        }
+        self.change_all(changed, word)?;
         let mut last: HashMap<&'static str, Origin> = HashMap::new();
         let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
         let new: Vec<&Named<T>> = after.iter().filter(new).collect();

@@ -1,7 +1,7 @@
 //! `bexum edit`: the estate changed, seen first and written then.
 
 use std::io::Read as _;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use anyhow::{Context as _, bail};
@@ -10,7 +10,7 @@ use bexum_core::engine::Engine;
 use bexum_core::{Declarations, Time};
 use bexum_files::edit::journal::Lock;
 use bexum_files::edit::{Plan, PlanError, plan};
-use bexum_files::{Folder, Loaded};
+use bexum_files::{Folder, Loaded, Sources};
 use bexum_wire::edit as wire;
 use rayon::prelude::*;
 
@@ -61,6 +61,7 @@ fn make_asked(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> any
                 plan: planned.map_err(|error| told(error, asked))?,
                 edits: asked.lines.iter().map(|(_, text)| text.clone()).collect(),
                 only_renames: asked.edits.iter().all(renames),
+                diffs: None,
                 head: String::new(),
                 refused: None,
                 import: None,
@@ -76,6 +77,8 @@ pub(super) struct Proposed {
     pub(super) edits: Vec<String>,
     /// Whether all of them give new names, so that nothing else may change.
     pub(super) only_renames: bool,
+    /// What differs in each of the files, if that was found out already.
+    pub(super) diffs: Option<Vec<String>>,
     /// What people are told first.
     pub(super) head: String,
     /// Why it is not to be written whatever it does.
@@ -109,7 +112,8 @@ pub(super) fn make<P: Send>(
         || propose(&loaded, declared, prepared),
         || Engine::new(Arc::clone(&loaded.estate)),
     );
-    let Proposed { plan, edits, only_renames, head, refused: refused_anyway, import } = proposed?;
+    let Proposed { plan, edits, only_renames, diffs, head, refused: refused_anyway, import } =
+        proposed?;
     let Plan { files, after, declared: declared_after, notes } = plan;
     let Loaded { estate, sources } = loaded;
     let before = Side {
@@ -128,13 +132,7 @@ pub(super) fn make<P: Send>(
         sources: after.sources,
         declared: declared_after,
     };
-    let changes = files.iter().map(|(path, text)| {
-        let old = before.sources.find(path).map(|source| source.text.as_str());
-        (path.as_path(), old, text.as_str())
-    });
-    let changes: Vec<_> = changes.collect();
-    let diffs: Vec<String> =
-        changes.par_iter().map(|(path, old, new)| diff(path, *old, new)).collect();
+    let diffs = diffs.unwrap_or_else(|| diffs_of(&before.sources, &files));
     let impact = impact_of(typed);
     let exit = weigh(at, &impact, [&before, &after], |weighed| {
         let refused = refused_anyway.clone().or_else(|| refused(typed, only_renames, weighed));
@@ -152,12 +150,12 @@ pub(super) fn make<P: Send>(
                     refused: refused.clone(),
                     despite: typed.despite.clone(),
                     notes: notes.clone(),
-                    files: changes
+                    files: files
                         .iter()
                         .zip(&diffs)
-                        .map(|((path, old, _), diff)| wire::File {
+                        .map(|((path, _), diff)| wire::File {
                             path: path.display().to_string(),
-                            is_new: old.is_none(),
+                            is_new: before.sources.find(path).is_none(),
                             diff: diff.clone(),
                         })
                         .collect(),
@@ -189,6 +187,12 @@ pub(super) fn make<P: Send>(
     // The process ends now, and its memory with it: to free it piece by piece takes a while.
     std::mem::forget((before, after));
     Ok(exit)
+}
+
+/// What differs in each of some files.
+pub(super) fn diffs_of(before: &Sources, files: &[(PathBuf, String)]) -> Vec<String> {
+    let old = |path: &PathBuf| before.find(path).map(|source| source.text.as_str());
+    files.par_iter().map(|(path, new)| diff(path, old(path), new)).collect()
 }
 
 /// An estate with some edits made in memory, one a text, and what it declares.

@@ -15,7 +15,7 @@ use bexum_files::edit::{plan, plan_people};
 use bexum_files::people::{Read, read_people};
 use bexum_wire::edit as wire;
 
-use super::edit::{Asked, Proposed, make, told};
+use super::edit::{Asked, Proposed, diffs_of, make, told};
 use crate::args::edit::Edit as Typed;
 use crate::args::import::Import;
 use crate::exit::Exit;
@@ -138,8 +138,12 @@ fn propose(
     let (emptied, kept) = made.empty_gone_groups(&declared, estate, now);
     made.not_taken.extend(read.not_taken);
     let people = std::mem::take(&mut made.people);
-    let mut plan =
-        plan_people(estate, sources, declared, people, typed.file.as_deref()).map_err(told)?;
+    // Where some have new names, more files may differ than those of the second step.
+    let is_all = named.is_none();
+    let compare = |files: &[_]| is_all.then(|| diffs_of(&before.sources, files));
+    let file = typed.file.as_deref();
+    let planned = plan_people(estate, sources, declared, people, file, compare);
+    let (mut plan, diffs) = planned.map_err(told)?;
     for (path, text) in named.iter().flat_map(|plan| &plan.files) {
         if plan.files.iter().all(|(known, _)| known != path) {
             plan.files.push((path.clone(), text.clone()));
@@ -163,6 +167,7 @@ fn propose(
         plan,
         edits: Vec::new(),
         only_renames: false,
+        diffs,
         head: render::head(&shape, counts, typed.full),
         refused,
         import: Some(shape),

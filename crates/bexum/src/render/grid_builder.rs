@@ -396,7 +396,10 @@ pub(crate) fn told_apart(estate: &Estate, limited: &Limited) -> Option<String> {
         1 => String::new(),
         n => format!(" and {} more places", n - 1),
     };
-    Some(format!("below {first}{others}, patterns tell apart more items than are listed"))
+    Some(format!(
+        "below {first}{others}, patterns tell apart more items than are listed; `bexum ask` answers for \
+         any one of them"
+    ))
 }
 
 /// Every route by which an allowed query is granted, in words.

@@ -94,16 +94,23 @@ pub(crate) fn guard(text: &str) -> Cow<'_, str> {
 /// Whether nothing in a text steers but its line breaks. Nearly all of a long text is printable ASCII,
 /// of which no character has to be put together to be known.
 pub(crate) fn passes(text: &str) -> bool {
-    let mut left = text;
     let is_printable = |byte: u8| matches!(byte, b' '..=b'~' | b'\n');
-    while let Some(at) = left.bytes().position(|byte| !is_printable(byte)) {
+    // To ask all of some bytes is much quicker than to stop at the first one.
+    let all_printable =
+        |part: &&[u8]| part.iter().fold(true, |all, byte| all & is_printable(*byte));
+    let printable = |text: &str| -> usize {
+        text.as_bytes().chunks(64).take_while(all_printable).map(<[u8]>::len).sum()
+    };
+    let mut left = text;
+    loop {
+        left = &left[printable(left)..];
+        let Some(at) = left.bytes().position(|byte| !is_printable(byte)) else { return true };
         let mut others = left[at..].chars();
         if others.next().is_some_and(steers) {
             return false;
         }
         left = others.as_str();
     }
-    true
 }
 
 /// Bytes of the sequence for a colour or weight (`ESC [ numbers m`) that a text begins with.
@@ -115,7 +122,20 @@ fn colour_length(text: &str) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
-    use super::{guard, safe};
+    use proptest::prelude::*;
+
+    use super::{guard, passes, safe, steers};
+
+    proptest! {
+        /// A long text is looked through in parts.
+        #[test]
+        fn no_part_of_a_text_is_overlooked(
+            parts in prop::collection::vec("[a-z\n]{0,90}|[é…\u{202e}\u{7f}\u{1b}]", 0..8),
+        ) {
+            let text = parts.concat();
+            prop_assert_eq!(passes(&text), text.chars().all(|c| c == '\n' || !steers(c)));
+        }
+    }
 
     #[test]
     fn nothing_steers_the_terminal() {
