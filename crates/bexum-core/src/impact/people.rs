@@ -51,12 +51,12 @@ fn same_keys(
     other: &User,
 ) -> impl Iterator<Item = (&'static str, bool)> {
     let (own, others) = (&one.identity, &other.identity);
-    let manager = |estate: &'_ Estate, user: &User| {
-        user.manager.map(|id| estate.user(id).identity.name.clone())
-    };
-    let place = |estate: &'_ Estate, user: &User| {
-        user.identity.place.map(|place| estate.scope(place).path.clone())
-    };
+    fn manager<'e>(estate: &'e Estate, user: &User) -> Option<&'e str> {
+        user.manager.map(|id| &*estate.user(id).identity.name)
+    }
+    fn place<'e>(estate: &'e Estate, user: &User) -> Option<&'e str> {
+        user.identity.place.map(|place| &*estate.scope(place).path)
+    }
     let attributes = have_same_attributes([before, after], &own.attributes, &others.attributes);
     [
         ("place", place(before, one) == place(after, other)),
@@ -88,14 +88,13 @@ fn have_same_attributes(
     one: &Attributes,
     other: &Attributes,
 ) -> bool {
-    let named = |estate: &'_ Estate, id| estate.attribute_names.name(id).to_owned();
     let (mut one, mut other) = (one.iter(), other.iter());
     loop {
         match (one.next(), other.next()) {
             (None, None) => return true,
             (Some((id, value)), Some((other_id, other_value))) => {
-                let is_same = value == other_value && named(before, id) == named(after, other_id);
-                if !is_same {
+                let names = [before, after].map(|estate| &estate.attribute_names);
+                if value != other_value || names[0].name(id) != names[1].name(other_id) {
                     return false;
                 }
             }

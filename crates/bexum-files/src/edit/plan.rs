@@ -242,7 +242,9 @@ impl EditInTurn<'_> {
         take(&mut is, |origin| in_blocks.contains(&origin));
         take(&mut was, |origin| in_blocks.contains(&origin));
         // What stands in the other files is what it was; in these, what it is to be.
-        let goes = |origin: Origin| origin == Origin::default() || whole.contains(&origin.file);
+        let mut in_whole = vec![false; new_sources.files.len()];
+        whole.iter().for_each(|file| in_whole[file.0 as usize] = true);
+        let goes = |origin: Origin| origin == Origin::default() || in_whole[origin.file.0 as usize];
         let mut to_be = take(&mut is, goes);
         take(&mut was, goes);
         if !whole.is_empty() {
