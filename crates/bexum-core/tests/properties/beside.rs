@@ -145,6 +145,27 @@ proptest! {
     }
 }
 
+/// Where a namespace is of no kind, since the catalogue has none for it, one that is in no catalogue is a
+/// fault beside that estate, too.
+#[test]
+fn an_unknown_kind_is_a_fault_beside_an_estate_without_it() {
+    let mut declared = people();
+    declared.kinds.retain(|kind| kind.name.value != "namespace");
+    for kind in &mut declared.kinds {
+        kind.body.holds.retain(|held| held.value != "namespace");
+    }
+    let scope = |scope_type| Scope { scope_type, kind: None, sealed: false, attributes: vec![] };
+    declared.scopes.push(named("v/n", scope(ScopeType::Namespace)));
+    let before = build(&declared);
+    for (kind, is_fine) in [(None, true), (Some("namespace"), true), (Some("nothing-such"), false)]
+    {
+        let mut changed = declared.clone();
+        changed.scopes[1].body.kind = kind.map(w);
+        assert_eq!(Estate::build(&changed).is_ok(), is_fine, "{kind:?}");
+        assert_eq!(Estate::build_beside(&changed, &before).is_ok(), is_fine, "{kind:?}");
+    }
+}
+
 /// A list with somebody in it, from a later moment on.
 fn later(who: &str) -> Element {
     let from = Some(Spanned::new(Time(9_000_000), Origin::default()));
