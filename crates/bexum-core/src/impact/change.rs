@@ -200,12 +200,8 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
     let new = new.into_iter();
     found.extend(new.filter_map(|(thing, one)| difference(thing, [None, Some(one)], may_be_other)));
     for user in users {
-        if let [Some(one), Some(other)] = user
-            && let Some(keys) = people::differing_keys([before, after], one, other)
-        {
-            let thing = Thing::User(one.identity.name.to_string());
-            let [before, after] = [one, other].map(|user| Some(user.identity.origin));
-            found.push(Difference { thing, keys, before, after, says: String::new() });
+        if let Some(difference) = people::plain_difference([before, after], user) {
+            found.push(difference);
             continue;
         }
         // Of one that is new or gone nothing is told, unless it may be another by a new name.

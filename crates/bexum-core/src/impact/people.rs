@@ -3,7 +3,7 @@
 
 use std::cmp::Ordering;
 
-use super::change::{IsLookedAt, of_identity, text};
+use super::change::{Difference, IsLookedAt, Thing, of_identity, text};
 use crate::attribute::Attributes;
 use crate::estate::Estate;
 use crate::principal::{Imported, Principal, User};
@@ -70,13 +70,18 @@ fn same_keys(
     .into_iter()
 }
 
+/// What differs of a user who is in both estates, where that is plain without writing out what is said.
+pub(super) fn plain_difference(estates: [&Estate; 2], user: InEach<'_>) -> Option<Difference> {
+    let [Some(one), Some(other)] = user else { return None };
+    let keys = differing_keys(estates, one, other)?;
+    let thing = Thing::User(one.identity.name.to_string());
+    let [before, after] = [one, other].map(|user| Some(user.identity.origin));
+    Some(Difference { thing, keys, before, after, says: String::new() })
+}
+
 /// The keys in which two users of one name differ; `None` where it has to be written out what they say,
 /// as attributes may stand in another order and be the same.
-pub(super) fn differing_keys(
-    estates: [&Estate; 2],
-    one: &User,
-    other: &User,
-) -> Option<Vec<&'static str>> {
+fn differing_keys(estates: [&Estate; 2], one: &User, other: &User) -> Option<Vec<&'static str>> {
     let differing = same_keys(estates, one, other).filter(|(_, is_same)| !is_same);
     let keys: Vec<&'static str> = differing.map(|(key, _)| key).collect();
     (!keys.contains(&"attributes")).then_some(keys)
