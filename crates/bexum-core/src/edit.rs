@@ -24,7 +24,7 @@ use crate::time::Window;
 
 pub use apply::{Applied, EditFault, apply};
 pub(crate) use by_file::same_files;
-pub use by_file::{differing_sorts, each_place_in, join, take, take_out};
+pub use by_file::{copy_of, differing_sorts, each_place_in, gathered, join, take, take_out};
 pub(crate) use canonical::canonical_group;
 pub use canonical::{Places, canonical};
 pub(crate) use line::of_attribute;

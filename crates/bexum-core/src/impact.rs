@@ -45,7 +45,7 @@ pub use opens::{OpenedCell, OwnSessions};
 pub(crate) use opens::{opens_anything, opens_anything_to_all};
 pub use renamed::{Renamed, renamed, told_as_one};
 pub use same_files::SameFiles;
-pub use sessions::{Compared, RolesChanged};
+pub use sessions::{Compared, RolesChanged, refuse_circumstances};
 pub(crate) use touches::within;
 
 /// What a cell comes to.
@@ -182,7 +182,7 @@ impl<'e> Comparison<'e> {
     ) -> Result<Self, RequestFault> {
         let (one, other) = (before.estate(), after.estate());
         for estate in [one, other] {
-            sessions::anybody(estate, &request)?;
+            refuse_circumstances(estate, &request)?;
         }
         let mut touches = Touches::between(one, other, differences);
         let under: Vec<&str> = request.under.iter().map(|name| &**name).collect();

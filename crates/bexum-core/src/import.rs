@@ -219,6 +219,15 @@ pub struct Import {
     pub not_taken: Vec<Complaint>,
 }
 
+impl Import {
+    /// Whether a group that somebody is in is no longer in the files, which
+    /// [is emptied](Self::empty_gone_groups) where that opens nothing.
+    #[must_use]
+    pub fn has_gone_groups(&self) -> bool {
+        !self.gone_groups.is_empty()
+    }
+}
+
 /// Who has another name at the source than here, under the same id: the edits that give it to them. They
 /// are made before anything else is [imported](import).
 ///
@@ -261,6 +270,7 @@ pub fn import(
         complaints: Vec::new(),
         by_id: FxHashMap::default(),
     };
+    importing.users.reserve(people.persons.len().saturating_sub(declared.users.len()));
     importing.users();
     importing.groups();
     importing.made.people.settle(declared);

@@ -14,4 +14,4 @@ mod sync;
 mod table;
 pub(crate) mod written;
 
-pub use plan::{Plan, PlanError, plan, plan_people};
+pub use plan::{Plan, PlanError, PlannedPeople, plan, plan_people, write_people};

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use bexum_core::Estate;
 use bexum_core::declaration::Declarations;
 use bexum_core::diagnostic::Diagnostic;
+use bexum_core::edit::gathered;
 use bexum_core::fault::{Fault, LocatedFault};
 use bexum_core::origin::{FileId, Origin};
 use rayon::prelude::*;
@@ -75,17 +76,18 @@ pub fn load_declared(
     Ok((built(sources, estate)?, declared))
 }
 
-/// As [`load_declared`], while something else is done with what is declared; that is of use only if the
-/// estate loads.
+/// As [`load_declared`], while something else is done with the files and what is declared in them; that is
+/// of use only if the estate loads.
 ///
 /// # Errors
 /// Every problem of the load together.
 pub fn load_while<R: Send>(
     texts: &(impl TextSource + ?Sized),
-    meanwhile: impl FnOnce(&Declarations) -> R + Send,
+    meanwhile: impl FnOnce(&Sources, &Declarations) -> R + Send,
 ) -> Result<(Loaded, Declarations, R), Box<Failure>> {
     let (sources, declared) = read(texts)?;
-    let (estate, done) = rayon::join(|| Estate::build(&declared), || meanwhile(&declared));
+    let (estate, done) =
+        rayon::join(|| Estate::build(&declared), || meanwhile(&sources, &declared));
     Ok((built(sources, estate)?, declared, done))
 }
 
@@ -153,15 +155,11 @@ pub(crate) fn decode_one(sources: &Sources, place: usize) -> Decoded {
 
 /// What some of the files declare; `None` where one of them has a fault.
 pub(crate) fn read_some(sources: &Sources, files: &[FileId]) -> Option<Declarations> {
-    let mut declared = Declarations::default();
-    let parts = files.par_iter().map(|file| decode_one(sources, file.0 as usize));
-    for part in parts.collect::<Vec<_>>() {
-        if !part.syntax.is_empty() || !part.faults.is_empty() {
-            return None;
-        }
-        decode::merge(&mut declared, part.declared);
-    }
-    Some(declared)
+    let parts = files.par_iter().map(|file| {
+        let part = decode_one(sources, file.0 as usize);
+        (part.syntax.is_empty() && part.faults.is_empty()).then_some(part.declared)
+    });
+    parts.collect::<Option<Vec<_>>>().map(gathered)
 }
 
 fn decode_all(sources: &Sources) -> Vec<Decoded> {
@@ -174,16 +172,19 @@ pub(crate) fn gather(
     mut problems: Vec<Problem>,
     decoded: Vec<Decoded>,
 ) -> Result<(Sources, Declarations), Box<Failure>> {
-    let mut declared = Declarations::default();
+    let mut parts = Vec::with_capacity(decoded.len());
+    let mut name = None;
     let mut has_estate = false;
     let mut faults = Vec::new();
     for part in decoded {
         has_estate |= part.estate.is_some();
-        declared.name = part.estate.unwrap_or(declared.name);
-        decode::merge(&mut declared, part.declared);
+        name = part.estate.or(name);
+        parts.push(part.declared);
         problems.extend(part.syntax);
         faults.extend(part.faults);
     }
+    let mut declared = gathered(parts);
+    declared.name = name.unwrap_or_default();
     let broken = !problems.is_empty();
     if let (false, false, Some(file)) = (has_estate, broken, sources.root_file) {
         let top = Origin { file, start: 0, end: 0 };

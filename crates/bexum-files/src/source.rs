@@ -111,6 +111,14 @@ impl Sources {
         found.map(|place| FileId(place as u32))
     }
 
+    /// The numbers that these files have among others; `None` where one is not there.
+    pub(crate) fn numbers_in(&self, others: &Self) -> Option<Vec<FileId>> {
+        let mut others = others.files.iter().enumerate();
+        let mut number = |file: &Arc<Source>| others.find(|(_, other)| other.path == file.path);
+        let numbers = self.files.iter().map(|file| number(file).map(|(i, _)| FileId(i as u32)));
+        numbers.collect()
+    }
+
     /// The exact bytes that a place means: a part of a string is traced through its escapes.
     #[must_use]
     pub fn bytes(&self, place: SourceSpan) -> Range<usize> {

@@ -38,11 +38,31 @@ pub fn take(declared: &mut Declarations, goes: impl Fn(Origin) -> bool) -> Decla
     let mut taken = Declarations { name: declared.name.clone(), ..Declarations::default() };
     macro_rules! part {
         ($field:ident, |$one:ident| $origin:expr) => {
-            taken.$field = declared.$field.extract_if(.., |$one| goes($origin)).collect();
+            // Most often all of a sort goes, or none.
+            let going = declared.$field.iter().filter(|$one| goes($origin)).count();
+            taken.$field = match going {
+                0 => Vec::new(),
+                all if all == declared.$field.len() => std::mem::take(&mut declared.$field),
+                _ => declared.$field.extract_if(.., |$one| goes($origin)).collect(),
+            };
         };
     }
     every_sort!(part);
     taken
+}
+
+/// What stands at some of the places.
+pub fn copy_of(declared: &Declarations, is_wanted: impl Fn(Origin) -> bool) -> Declarations {
+    let mut copy = Declarations { name: declared.name.clone(), ..Declarations::default() };
+    macro_rules! part {
+        ($field:ident, |$one:ident| $origin:expr) => {
+            let wanted = || declared.$field.iter().filter(|$one| is_wanted($origin));
+            copy.$field.reserve_exact(wanted().count());
+            copy.$field.extend(wanted().cloned());
+        };
+    }
+    every_sort!(part);
+    copy
 }
 
 /// Takes out every sort of which anything differs after some edits: all of it as it was, and as it is then.
@@ -95,12 +115,38 @@ pub fn each_place_in(
     every_sort!(part);
 }
 
+/// What several files declare, in their order, without a name.
+#[must_use]
+pub fn gathered(parts: Vec<Declarations>) -> Declarations {
+    let mut all = Declarations::default();
+    macro_rules! reserve {
+        ($field:ident, |$one:ident| $origin:expr) => {
+            all.$field.reserve_exact(parts.iter().map(|part| part.$field.len()).sum());
+        };
+    }
+    every_sort!(reserve);
+    for mut part in parts {
+        macro_rules! append {
+            ($field:ident, |$one:ident| $origin:expr) => {
+                all.$field.append(&mut part.$field);
+            };
+        }
+        every_sort!(append);
+    }
+    all
+}
+
 /// Puts declarations together, in the order in which they stand in the files.
 pub fn join(declared: &mut Declarations, more: Declarations) {
     macro_rules! join {
         ($field:ident, |$one:ident| $origin:expr) => {
             if !more.$field.is_empty() {
-                declared.$field.extend(more.$field);
+                // The shorter of the two is moved.
+                let mut shorter = more.$field;
+                if declared.$field.len() < shorter.len() {
+                    std::mem::swap(&mut declared.$field, &mut shorter);
+                }
+                declared.$field.append(&mut shorter);
                 declared.$field.sort_by_key(|$one| $origin);
             }
         };

@@ -10,9 +10,6 @@ use crate::estate::Estate;
 use crate::reach::Viewpoint;
 use crate::time::Time;
 
-/// Keys that no decision looks at.
-const DECIDE_NOTHING: [&str; 6] = ["about", "full-name", "source", "asks", "locked", "attachable"];
-
 /// What counts for a session in either estate, now or later.
 struct Counts {
     /// Everybody whom an attachment or a ceiling can name to concern it, `everyone` among them.
@@ -31,9 +28,7 @@ impl Compared<'_, '_> {
         let Some(session) = sessions.get(&cell.role) else { return Vec::new() };
         let counts = self.counts(session, cell);
         let has_a_say = |difference: &Difference| {
-            let decides = |key: &&str| !DECIDE_NOTHING.contains(key);
-            (difference.keys.is_empty() || difference.keys.iter().any(decides))
-                && has_a_say(&difference.thing, cell, &counts)
+            !difference.decides_nothing() && has_a_say(&difference.thing, cell, &counts)
         };
         let all = differences.iter().enumerate();
         all.filter(|(_, difference)| has_a_say(difference)).map(|(i, _)| i).collect()

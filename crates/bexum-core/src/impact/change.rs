@@ -135,7 +135,8 @@ impl Difference {
     }
 
     /// Whether only keys differ that no decision looks at.
-    pub(super) fn decides_nothing(&self) -> bool {
+    #[must_use]
+    pub fn decides_nothing(&self) -> bool {
         self.is_only(&DECIDE_NOTHING)
     }
 }

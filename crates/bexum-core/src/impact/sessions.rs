@@ -21,6 +21,14 @@ use crate::reach::{self, AccessTarget, Limited, Viewpoint};
 use crate::request::{Request, RequestFault};
 use crate::time::Time;
 
+/// Whether circumstances can be asked about in an estate.
+///
+/// # Errors
+/// Why not.
+pub fn refuse_circumstances(estate: &Estate, request: &Request<'_>) -> Result<(), RequestFault> {
+    anybody(estate, request).map(drop)
+}
+
 /// The circumstances of a request, asked by somebody; `None` where an estate has nobody.
 pub(super) fn anybody(
     estate: &Estate,

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::declaration::{Declarations, Group, Named, User};
+use crate::declaration::{Declarations, Group, Imported, Named, User};
 use crate::origin::Spanned;
 
 /// Things of one sort that are otherwise than declared.
@@ -95,6 +95,27 @@ impl AlteredPeople {
     #[must_use]
     pub fn is_nothing(&self) -> bool {
         self.users.is_nothing() && self.groups.is_nothing()
+    }
+
+    /// Whether only names to show and where people and groups are from are otherwise, which no decision
+    /// looks at.
+    #[must_use]
+    pub fn decides_nothing(&self, declared: &Declarations) -> bool {
+        let user = |(at, body): (&usize, &User)| {
+            let old = &declared.users[*at].body;
+            let says =
+                |one: &User| User { full_name: None, imported: Imported::default(), ..one.clone() };
+            says(old) == says(body)
+        };
+        let group = |(at, body): (&usize, &Group)| {
+            let old = &declared.groups[*at].body;
+            let says = |one: &Group| Group { imported: Imported::default(), ..one.clone() };
+            says(old) == says(body)
+        };
+        self.users.new.is_empty()
+            && self.groups.new.is_empty()
+            && self.users.changed.iter().all(user)
+            && self.groups.changed.iter().all(group)
     }
 
     /// Those that are otherwise as they are declared; and as they are then, with those that are new.

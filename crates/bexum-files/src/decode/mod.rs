@@ -49,27 +49,3 @@ pub(crate) fn decode(file: FileId, text: &str, is_root: bool) -> Decoded {
     }
     decoded
 }
-
-/// Adds what one file declares to the whole.
-pub(crate) fn merge(whole: &mut Declarations, part: Declarations) {
-    whole.attributes.extend(part.attributes);
-    whole.services.extend(part.services);
-    whole.kinds.extend(part.kinds);
-    whole.scopes.extend(part.scopes);
-    whole.users.extend(part.users);
-    whole.groups.extend(part.groups);
-    whole.roles.extend(part.roles);
-    whole.policies.extend(part.policies);
-    whole.attachments.extend(part.attachments);
-    whole.ceilings.extend(part.ceilings);
-    whole.checks.extend(part.checks);
-    whole.laws.extend(part.laws);
-    whole.separations.extend(part.separations);
-    whole.edit_rights.extend(part.edit_rights);
-    whole.presets.extend(part.presets);
-    whole.vet.extend(part.vet);
-    whole.accepted.extend(part.accepted);
-    whole.reviews.extend(part.reviews);
-    whole.applications.extend(part.applications);
-    whole.sources.extend(part.sources);
-}

@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 
 use bexum_core::declaration::{Declarations, Named};
-use bexum_core::edit::{Places, canonical, each_place_in};
+use bexum_core::edit::{Places, canonical, each_place_in, gathered};
 use bexum_core::origin::{FileId, Origin};
 
 use super::sync::FileEdit;
@@ -26,6 +26,7 @@ use crate::decode;
 pub(super) const MOST_BLOCKS: usize = 64;
 
 /// A block with something else in it.
+#[derive(Debug)]
 pub(super) struct NewBlock {
     /// The thing's old place.
     pub(super) old: Origin,
@@ -140,7 +141,7 @@ fn block_of(text: &str, place: Origin) -> Option<Range<usize>> {
 }
 
 /// All blocks that change, in files of which nothing else does.
-#[derive(Default)]
+#[derive(Debug, Default)]
 pub(super) struct NewBlocks {
     /// By file, in order.
     of_files: BTreeMap<FileId, Vec<NewBlock>>,
@@ -158,6 +159,18 @@ impl NewBlocks {
         self.of_files.contains_key(&file)
     }
 
+    /// Gives files other numbers, in the same order.
+    pub(super) fn renumber(&mut self, renumber: &mut dyn FnMut(&mut Origin)) {
+        let of_files = std::mem::take(&mut self.of_files).into_values().flat_map(|mut blocks| {
+            blocks.iter_mut().for_each(|block| {
+                renumber(&mut block.old);
+                block.read.each_place(renumber);
+            });
+            blocks.first().map(|block| block.old.file).map(|file| (file, blocks))
+        });
+        self.of_files = of_files.collect();
+    }
+
     /// The places at which the things were declared.
     pub(super) fn old_places(&self) -> HashSet<Origin> {
         self.of_files.values().flatten().map(|block| block.old).collect()
@@ -165,7 +178,7 @@ impl NewBlocks {
 
     /// Moves what is declared behind the blocks to where it stands then, and adds what stands in them.
     pub(super) fn put(self, declared: &mut Declarations) -> Declarations {
-        let mut found = Declarations::default();
+        let mut found = Vec::new();
         let files = self.of_files.keys().next_back().map_or(0, |last| last.0 as usize + 1);
         let mut moves: Vec<Vec<(usize, i64)>> = vec![Vec::new(); files];
         for (file, blocks) in self.of_files {
@@ -175,7 +188,7 @@ impl NewBlocks {
                 let start = block.range.start as i64 + moved;
                 let mut read = block.read;
                 read.each_place(&mut |origin| shift(origin, start));
-                decode::merge(&mut found, read);
+                found.push(read);
                 moved += block.text.len() as i64 - block.range.len() as i64;
                 all.push((block.range.end, moved));
             }
@@ -188,7 +201,7 @@ impl NewBlocks {
                 shift(origin, *moved);
             }
         });
-        found
+        gathered(found)
     }
 }
 

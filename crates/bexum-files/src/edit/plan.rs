@@ -5,11 +5,14 @@ use std::sync::Arc;
 
 use bexum_core::catalogue::Catalogue;
 use bexum_core::declaration::Declarations;
-use bexum_core::edit::{Edit, EditFault, apply, canonical, differing_sorts, join, take, take_out};
+use bexum_core::edit::{
+    Edit, EditFault, Places, apply, canonical, copy_of, differing_sorts, join, take, take_out,
+};
 use bexum_core::import::AlteredPeople;
 use bexum_core::origin::{FileId, Origin};
 use bexum_core::{Estate, Time};
 
+use super::block::NewBlocks;
 use super::sync::{ChangedTexts, changed_texts};
 use crate::discover::estate_file;
 use crate::load::{self, Failure, Loaded};
@@ -106,36 +109,58 @@ pub fn plan(
     Ok(Plan { files: changed, after, declared, notes })
 }
 
-/// Plans that users and groups are otherwise than `declared`, any number of them at once. Something else
-/// is done with the texts that change while the estate is put together.
+/// What is known of users and groups that are to be otherwise, before the estate that they are in is put
+/// together.
+#[derive(Debug)]
+pub struct PlannedPeople(Option<Written>);
+
+/// Finds out which files differ where users and groups are otherwise than `declared`, any number of them
+/// at once, and what these declare then.
 ///
 /// # Errors
-/// Every [`PlanError`].
+/// [`PlanError::Refused`], [`PlanError::Outside`] and [`PlanError::NotTheSame`].
+pub fn write_people(
+    sources: &Sources,
+    declared: &Declarations,
+    people: AlteredPeople,
+    file: Option<&Path>,
+) -> Result<PlannedPeople, PlanError> {
+    let file = new_file(file)?;
+    if people.is_nothing() {
+        return Ok(PlannedPeople(None));
+    }
+    let parts = people.into_parts(declared);
+    Written::of(sources, declared, parts, file.as_deref(), 0, false).map(Some).map(PlannedPeople)
+}
+
+/// Plans that users and groups are otherwise than `declared`, as [`write_people`] has it of these. Something
+/// else is done with the texts that change while the estate is put together.
+///
+/// # Errors
+/// [`PlanError::Refused`] and [`PlanError::NotTheSame`].
 pub fn plan_people<R: Send>(
     before: &Arc<Estate>,
     sources: &Sources,
     mut declared: Declarations,
-    people: AlteredPeople,
-    file: Option<&Path>,
+    people: PlannedPeople,
     meanwhile: impl FnOnce(&[(PathBuf, String)]) -> R + Send,
 ) -> Result<(Plan, R), PlanError> {
-    let file = new_file(file)?;
-    if people.is_nothing() {
+    let PlannedPeople(Some(mut written)) = people else {
         let after = Loaded { estate: Arc::clone(before), sources: again(sources) };
         let plan = Plan { files: Vec::new(), after, declared, notes: Vec::new() };
         return Ok((plan, meanwhile(&[])));
-    }
-    let (was, is) = people.into_parts(&declared);
-    take_out(&mut declared, &was);
-    let mut now = State { sources: again(sources), declared };
-    let catalogue = &before.catalogue;
-    let step = EditInTurn { catalogue, at: 0, file: file.as_deref(), now: Time::EARLIEST };
-    let changed = step.bring(&mut now, was, is, false)?;
-    let State { sources, declared } = now;
-    let (built, done) =
-        rayon::join(|| Estate::build_beside(&declared, before), || meanwhile(&changed));
-    let after = load::built(sources, built).map_err(PlanError::Refused)?;
-    Ok((Plan { files: changed, after, declared, notes: Vec::new() }, done))
+    };
+    take_out(&mut declared, &written.was);
+    let texts = std::mem::take(&mut written.texts);
+    let put = written.put_into(&mut declared, sources)?;
+    // That the files say what they are to say is found out while the estate is put together.
+    let (built, (is_meant, done)) = rayon::join(
+        || Estate::build_beside(&declared, before),
+        || rayon::join(|| put.meant.hold_against(&declared), || meanwhile(&texts)),
+    );
+    is_meant?;
+    let after = load::built(put.sources, built).map_err(PlanError::Refused)?;
+    Ok((Plan { files: texts, after, declared, notes: Vec::new() }, done))
 }
 
 /// The file that was named for new tables, if it would be one of the estate.
@@ -194,80 +219,137 @@ impl EditInTurn<'_> {
             return Ok((Vec::new(), applied.notes));
         }
         let in_place = matches!(edit, Edit::Rename { .. } | Edit::Delete { .. });
-        let (was, is) = differing_sorts(declared, wanted);
-        Ok((self.bring(state, was, is, in_place)?, applied.notes))
+        let parts = differing_sorts(declared, wanted);
+        let mut written = Written::of(sources, declared, parts, self.file, self.at, in_place)?;
+        let texts = std::mem::take(&mut written.texts);
+        let put = written.put_into(declared, sources)?;
+        put.meant.hold_against(declared)?;
+        *sources = put.sources;
+        Ok((texts, applied.notes))
     }
+}
 
-    /// Brings the files in line with what is wanted; the texts that change. Beside what the state still
-    /// declares, which stays, `was` is declared before, and `is` then. `in_place` says whether names may
-    /// be others where they stand.
-    fn bring(
-        &self,
-        state: &mut State,
-        mut was: Declarations,
-        mut is: Declarations,
+/// Files brought in line with what is wanted, and read again.
+#[derive(Debug)]
+struct Written {
+    /// The texts that change.
+    texts: Texts,
+    /// What is otherwise: as it was, and as it is then.
+    was: Declarations,
+    is: Declarations,
+    /// What changes in files in which only blocks do.
+    blocks: NewBlocks,
+    sources: Sources,
+    /// The other files that change, as these number them, and what they declare.
+    whole: Vec<FileId>,
+    read: Declarations,
+    /// Which edit this is for, from 0.
+    at: usize,
+}
+
+impl Written {
+    /// Brings the files in line. `was` is declared before and `is` then, beside what else is `declared`,
+    /// which stays. `in_place` says whether names may be others where they stand.
+    fn of(
+        sources: &Sources,
+        declared: &Declarations,
+        (was, is): (Declarations, Declarations),
+        file: Option<&Path>,
+        at: usize,
         in_place: bool,
-    ) -> Result<Texts, PlanError> {
-        let State { sources, declared } = state;
-        let changed = changed_texts(sources, declared, [&was, &is], self.file, in_place);
-        let first = sources.iter().next().map(|source| source.path.clone()).unwrap_or_default();
-        let Some(ChangedTexts { files, blocks }) = changed else {
-            return Err(PlanError::NotTheSame { path: first, at: self.at });
+    ) -> Result<Self, PlanError> {
+        let changed = changed_texts(sources, declared, [&was, &is], file, in_place);
+        let Some(ChangedTexts { files: texts, blocks }) = changed else {
+            let path = sources.iter().next().map(|source| source.path.clone()).unwrap_or_default();
+            return Err(PlanError::NotTheSame { path, at });
         };
-        let path = files.first().map_or(first, |(path, _)| path.clone());
-        let not_the_same = || PlanError::NotTheSame { path: path.clone(), at: self.at };
-        let numbers: Option<Vec<FileId>> =
-            files.iter().map(|(path, _)| sources.number(path)).collect();
-        let texts = files.iter().map(|(path, text)| (path.clone(), Some(text.clone()))).collect();
+        let laid = texts.iter().map(|(path, text)| (path.clone(), Some(text.clone()))).collect();
         let (new_sources, problems) =
-            load::sources(sources.root.clone(), replace(sources.again(), texts));
-        // A file that is new may stand before others, which have other numbers then.
-        let Some(numbers) = numbers else {
-            let read = load::read_sources(new_sources, problems);
-            let read = read.map_err(|failure| unread(failure).unwrap_or_else(not_the_same))?;
-            join(declared, is);
-            if !declare_the_same(read.1.clone(), std::mem::take(declared)) {
-                return Err(not_the_same());
-            }
-            (*sources, *declared) = read;
-            return Ok(files);
-        };
+            load::sources(sources.root.clone(), replace(sources.again(), laid));
         // Where only blocks change, these were read again alone.
-        let whole: Vec<FileId> = numbers.into_iter().filter(|file| !blocks.has(*file)).collect();
+        let in_blocks = |path| sources.number(path).is_some_and(|file| blocks.has(file));
+        let changed = texts.iter().map(|(path, _)| path).filter(|path| !in_blocks(path));
+        let whole: Vec<FileId> = changed.filter_map(|path| new_sources.number(path)).collect();
         let Some(read) = load::read_some(&new_sources, &whole) else {
             let failure = load::read_sources(new_sources, problems).err();
-            return Err(failure.and_then(unread).unwrap_or_else(not_the_same));
+            let path = texts.into_iter().next().map(|(path, _)| path).unwrap_or_default();
+            let not_the_same = PlanError::NotTheSame { path, at };
+            return Err(failure.and_then(unread).unwrap_or(not_the_same));
         };
+        Ok(Self { texts, was, is, blocks, sources: new_sources, whole, read, at })
+    }
+
+    /// Puts what the files declare then in the place of what they declared, where what was otherwise is
+    /// taken out already.
+    fn put_into(self, declared: &mut Declarations, old: &Sources) -> Result<Put, PlanError> {
+        let Self { texts, mut was, mut is, mut blocks, sources, whole, read, at } = self;
+        let path = texts.into_iter().next().map(|(path, _)| path).unwrap_or_default();
+        let not_the_same = || PlanError::NotTheSame { path: path.clone(), at };
+        // A file that is new may stand before others, which have other numbers then.
+        if old.files.len() != sources.files.len() {
+            let numbers = old.numbers_in(&sources).ok_or_else(not_the_same)?;
+            let mut renumber = |origin: &mut Origin| {
+                // What stands nowhere yet has the default place.
+                if *origin != Origin::default() {
+                    origin.file = numbers[origin.file.0 as usize];
+                }
+            };
+            for all in [&mut *declared, &mut was, &mut is] {
+                all.each_place(&mut renumber);
+            }
+            blocks.renumber(&mut renumber);
+        }
         let in_blocks = blocks.old_places();
         take(&mut is, |origin| in_blocks.contains(&origin));
         take(&mut was, |origin| in_blocks.contains(&origin));
         // What stands in the other files is what it was; in these, what it is to be.
-        let mut in_whole = vec![false; new_sources.files.len()];
+        let mut in_whole = vec![false; sources.files.len()];
         whole.iter().for_each(|file| in_whole[file.0 as usize] = true);
         let goes = |origin: Origin| origin == Origin::default() || in_whole[origin.file.0 as usize];
         let mut to_be = take(&mut is, goes);
         take(&mut was, goes);
+        if is != was {
+            return Err(not_the_same());
+        }
         if !whole.is_empty() {
             join(&mut to_be, take(declared, goes));
-        }
-        let mut read_part = read.clone();
-        read_part.name.clone_from(&to_be.name);
-        if is != was || !declare_the_same(read_part, to_be) {
-            return Err(not_the_same());
         }
         join(declared, is);
         let in_blocks = blocks.put(declared);
         join(declared, read);
         join(declared, in_blocks);
-        *sources = new_sources;
-        Ok(files)
+        Ok(Put { sources, meant: Meant { to_be, in_whole, path, at } })
     }
 }
 
-/// Whether two declare the same, wherever and in whatever order; with many people both take their time.
-fn declare_the_same(one: Declarations, other: Declarations) -> bool {
-    let (one, other) = rayon::join(|| canonical(one), || canonical(other));
-    one == other
+/// What an edit made of the files is put in its place.
+struct Put {
+    sources: Sources,
+    meant: Meant,
+}
+
+/// What files that were read again are to say.
+struct Meant {
+    to_be: Declarations,
+    /// Whether each file is one of these.
+    in_whole: Vec<bool>,
+    /// The first file that changes.
+    path: PathBuf,
+    /// Which edit this is for, from 0.
+    at: usize,
+}
+
+impl Meant {
+    /// That this is what is declared there, wherever and in whatever order; with many people that takes
+    /// its time.
+    fn hold_against(self, declared: &Declarations) -> Result<(), PlanError> {
+        let Self { mut to_be, in_whole, path, at } = self;
+        to_be.name.clone_from(&declared.name);
+        let is_there = |origin: Origin| in_whole[origin.file.0 as usize];
+        let (is, to_be) =
+            rayon::join(|| canonical(copy_of(declared, is_there)), || canonical(to_be));
+        if is == to_be { Ok(()) } else { Err(PlanError::NotTheSame { path, at }) }
+    }
 }
 
 /// Texts that are good TOML, but declare what no estate may: that is what the edit asked for.

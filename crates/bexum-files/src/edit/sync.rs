@@ -66,16 +66,21 @@ impl<'s> FileEdit<'s> {
     pub(super) fn done(self) -> Option<String> {
         let mut text = spliced(self.document.text, self.splices)?;
         let line_end = self.document.line_end;
+        let empty_line = line_end.repeat(2);
         for block in &self.appended {
-            let block = block.replace('\n', line_end);
             let is_empty = text.trim_start_matches('\u{feff}').is_empty();
             if !is_empty && !text.ends_with('\n') {
                 text.push_str(line_end);
             }
-            if !is_empty && !text.ends_with(&format!("{line_end}{line_end}")) {
+            if !is_empty && !text.ends_with(&empty_line) {
                 text.push_str(line_end);
             }
-            text.push_str(&block);
+            for line in block.split_inclusive('\n') {
+                match line.strip_suffix('\n') {
+                    Some(line) => text.extend([line, line_end]),
+                    None => text.push_str(line),
+                }
+            }
         }
         Some(text)
     }
@@ -129,15 +134,15 @@ pub(super) struct ChangedTexts {
     pub(super) blocks: NewBlocks,
 }
 
-/// The texts of the files that have to differ for `after` to be declared instead of `before`, beside the
-/// `rest`, which stays.
+/// The texts of the files that have to differ for `after` to be declared instead of `before`, beside what
+/// else is `declared`, which stays.
 ///
 /// New tables go to the end of the file where their like stand last, or to `file`. `in_place` says
 /// whether names may be others where they stand. `None` where the files are written in a way that
 /// cannot be changed so.
 pub(super) fn changed_texts<'s>(
     sources: &'s Sources,
-    rest: &Declarations,
+    declared: &Declarations,
     [before, after]: [&Declarations; 2],
     file: Option<&'s Path>,
     in_place: bool,
@@ -147,12 +152,12 @@ pub(super) fn changed_texts<'s>(
     if in_place {
         sync.words(before, after);
     }
-    sync.named(&rest.users, [&before.users, &after.users], Thing::word)?;
-    sync.named(&rest.groups, [&before.groups, &after.groups], Thing::word)?;
-    sync.named(&rest.presets, [&before.presets, &after.presets], |_| "preset")?;
-    sync.named(&rest.roles, [&before.roles, &after.roles], Thing::word)?;
-    sync.named(&rest.policies, [&before.policies, &after.policies], Thing::word)?;
-    sync.named(&rest.scopes, [&before.scopes, &after.scopes], Thing::word)?;
+    sync.named(&declared.users, [&before.users, &after.users], Thing::word)?;
+    sync.named(&declared.groups, [&before.groups, &after.groups], Thing::word)?;
+    sync.named(&declared.presets, [&before.presets, &after.presets], |_| "preset")?;
+    sync.named(&declared.roles, [&before.roles, &after.roles], Thing::word)?;
+    sync.named(&declared.policies, [&before.policies, &after.policies], Thing::word)?;
+    sync.named(&declared.scopes, [&before.scopes, &after.scopes], Thing::word)?;
     sync.tables("attach", &before.attachments, &after.attachments)?;
     sync.tables("ceiling", &before.ceilings, &after.ceilings)?;
     sync.expectations(before, after)?;
@@ -262,14 +267,14 @@ impl<'s> Sync<'s> {
         Some(ChangedTexts { files: found, blocks: alone })
     }
 
-    /// Puts a new table where its like stand last.
-    fn add(&mut self, like: Option<Origin>, block: String) {
+    /// Puts new tables where their like stand last.
+    fn add(&mut self, like: Option<Origin>, blocks: impl IntoIterator<Item = String>) {
         let path = match (self.wanted, like) {
             (Some(wanted), _) => wanted.to_path_buf(),
             (None, Some(like)) => self.sources.get(like.file).path.clone(),
             (None, None) => PathBuf::from(FIRST_FILE),
         };
-        self.new.entry(path).or_default().push(block);
+        self.new.entry(path).or_default().extend(blocks);
     }
 
     /// Names and patterns that are others where they stood.
@@ -285,7 +290,7 @@ impl<'s> Sync<'s> {
     /// Things under names of their own.
     fn named<T: Thing>(
         &mut self,
-        rest: &[Named<T>],
+        declared: &[Named<T>],
         [before, after]: [&[Named<T>]; 2],
         word: fn(&Named<T>) -> &'static str,
     ) -> Option<()> {
@@ -308,14 +313,14 @@ impl<'s> Sync<'s> {
         let mut last: HashMap<&'static str, Origin> = HashMap::new();
         let new = |thing: &&Named<T>| thing.name.origin == Origin::default();
         let new: Vec<&Named<T>> = after.iter().filter(new).collect();
-        let olds = rest.iter().chain(before).filter(|_| !new.is_empty());
+        let olds = declared.iter().chain(before).filter(|_| !new.is_empty());
         for old in olds {
             let last = last.entry(word(old)).or_insert(old.name.origin);
             *last = old.name.origin.max(*last);
         }
-        let written: Vec<String> = new.par_iter().map(|thing| T::write(thing)).collect();
-        for (thing, block) in new.into_iter().zip(written) {
-            self.add(last.get(word(thing)).copied(), block);
+        for alike in new.chunk_by(|one, other| word(one) == word(other)) {
+            let blocks: Vec<String> = alike.par_iter().map(|thing| T::write(thing)).collect();
+            self.add(last.get(word(alike[0])).copied(), blocks);
         }
         Some(())
     }
@@ -351,7 +356,7 @@ impl<'s> Sync<'s> {
             let is_old_last = after[i..].iter().all(|one| one.origin() == Origin::default());
             match last.filter(|_| !is_old_last || last != last_old) {
                 Some(origin) if self.wanted.is_none() => self.add_after(&[key], origin, table)?,
-                _ => self.add(like, table.block()),
+                _ => self.add(like, [table.block()]),
             }
         }
         Some(())
@@ -363,7 +368,7 @@ impl<'s> Sync<'s> {
         let start = origin.start as usize;
         let (_, value) = document.element(path, start)?;
         if document.headers_of(value).is_empty() {
-            self.add(Some(origin), table.block());
+            self.add(Some(origin), [table.block()]);
             return Some(());
         }
         let end = document.after_block(start);

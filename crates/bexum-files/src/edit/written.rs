@@ -26,7 +26,20 @@ pub(crate) fn toml_value(value: &Value) -> String {
 /// A string on one line, whatever it holds: line breaks and what could steer a terminal or an
 /// editor are escapes.
 pub(crate) fn quoted(text: &str) -> String {
-    let mut quoted = String::from("\"");
+    let mut quoted = String::with_capacity(text.len() + 2);
+    push_quoted(&mut quoted, text);
+    quoted
+}
+
+fn push_quoted(quoted: &mut String, text: &str) {
+    quoted.push('"');
+    // Most texts need no escapes.
+    let is_plain = |byte: u8| matches!(byte, b' '..=b'~') && byte != b'"' && byte != b'\\';
+    if text.bytes().all(is_plain) {
+        quoted.push_str(text);
+        quoted.push('"');
+        return;
+    }
     for c in text.chars() {
         match c {
             '"' | '\\' => quoted.extend(['\\', c]),
@@ -40,7 +53,6 @@ pub(crate) fn quoted(text: &str) -> String {
         }
     }
     quoted.push('"');
-    quoted
 }
 
 /// Texts as a list; one alone as a text.
@@ -103,25 +115,37 @@ fn statement_pairs(statement: &Statement) -> Vec<(String, String)> {
     pairs
 }
 
-/// Lines under a header.
-pub(super) type Lines = Vec<(String, String)>;
+/// Lines under a header, each with its end.
+#[derive(Default)]
+struct Lines(String);
 
-/// A header and its lines, each on a line of its own.
-pub(super) fn block(header: &str, lines: &Lines) -> String {
-    let mut text = format!("{header}\n");
-    for (key, value) in lines {
-        text.push_str(&format!("{key} = {value}\n"));
+impl Lines {
+    fn add(&mut self, key: &str, value: &str) {
+        self.0.extend([key, " = ", value, "\n"]);
     }
-    text
+
+    fn text(&mut self, key: &str, value: Option<&str>) {
+        if let Some(value) = value {
+            self.0.extend([key, " = "]);
+            push_quoted(&mut self.0, value);
+            self.0.push('\n');
+        }
+    }
+
+    fn pairs(&mut self, all: Vec<(String, String)>) {
+        all.iter().for_each(|(key, value)| self.add(key, value));
+    }
+}
+
+/// A header and its lines.
+fn block(header: &[&str], Lines(lines): &Lines) -> String {
+    header.iter().copied().chain(["\n", lines]).collect()
 }
 
 pub(super) fn statement_block(policy: &str, statement: &Statement) -> String {
-    let header = format!("[[policy.{}.{}]]", key_text(policy), statement.effect.word());
-    block(&header, &statement_pairs(statement))
-}
-
-fn optional(lines: &mut Lines, key: &str, value: Option<&str>) {
-    lines.extend(value.map(|value| (key.to_owned(), quoted(value))));
+    let mut lines = Lines::default();
+    lines.pairs(statement_pairs(statement));
+    block(&["[[policy.", &key_text(policy), ".", statement.effect.word(), "]]"], &lines)
 }
 
 fn attributes(lines: &mut Lines, all: &[(Spanned<String>, Value)]) {
@@ -130,12 +154,12 @@ fn attributes(lines: &mut Lines, all: &[(Spanned<String>, Value)]) {
     }
     let pairs: Vec<(String, String)> =
         all.iter().map(|(name, value)| (name.value.clone(), toml_value(value))).collect();
-    lines.push(("attributes".to_owned(), braces(&pairs)));
+    lines.add("attributes", &braces(&pairs));
 }
 
 fn imported(lines: &mut Lines, imported: &Imported) {
-    optional(lines, "source", imported.source.as_deref());
-    optional(lines, "source-id", imported.source_id.as_deref());
+    lines.text("source", imported.source.as_deref());
+    lines.text("source-id", imported.source_id.as_deref());
 }
 
 fn word(written: Option<&Spanned<String>>) -> Option<&str> {
@@ -143,66 +167,70 @@ fn word(written: Option<&Spanned<String>>) -> Option<&str> {
 }
 
 pub(super) fn user(user: &Named<User>) -> String {
-    let mut lines = Lines::new();
+    let mut lines = Lines::default();
     let body = &user.body;
-    optional(&mut lines, "about", user.about.as_deref());
-    optional(&mut lines, "full-name", body.full_name.as_deref());
-    lines.extend((!body.enabled).then(|| ("enabled".to_owned(), "false".to_owned())));
-    optional(&mut lines, "manager", word(body.manager.as_ref()));
-    optional(&mut lines, "place", word(body.place.as_ref()));
+    lines.text("about", user.about.as_deref());
+    lines.text("full-name", body.full_name.as_deref());
+    if !body.enabled {
+        lines.add("enabled", "false");
+    }
+    lines.text("manager", word(body.manager.as_ref()));
+    lines.text("place", word(body.place.as_ref()));
     imported(&mut lines, &body.imported);
     attributes(&mut lines, &body.attributes);
-    block(&format!("[user.{}]", key_text(&user.name.value)), &lines)
+    block(&["[user.", &key_text(&user.name.value), "]"], &lines)
 }
 
 fn elements(lines: &mut Lines, key: &str, all: &[Element]) {
-    lines.push((key.to_owned(), list(all.iter().map(element))));
+    lines.add(key, &list(all.iter().map(element)));
 }
 
 pub(super) fn group(group: &Named<Group>) -> String {
-    let mut lines = Lines::new();
+    let mut lines = Lines::default();
     let body = &group.body;
-    optional(&mut lines, "about", group.about.as_deref());
+    lines.text("about", group.about.as_deref());
     body.members.iter().for_each(|all| elements(&mut lines, "members", all));
-    optional(&mut lines, "members-when", word(body.members_when.as_ref()));
+    lines.text("members-when", word(body.members_when.as_ref()));
     if let Some(owners) = &body.owners {
-        lines.push(("owners".to_owned(), list(owners.iter().map(|one| quoted(&one.value)))));
+        lines.add("owners", &list(owners.iter().map(|one| quoted(&one.value))));
     }
-    optional(&mut lines, "join", body.join.map(bexum_core::principal::Join::word));
-    optional(&mut lines, "place", word(body.place.as_ref()));
+    lines.text("join", body.join.map(bexum_core::principal::Join::word));
+    lines.text("place", word(body.place.as_ref()));
     imported(&mut lines, &body.imported);
     attributes(&mut lines, &body.attributes);
-    block(&format!("[group.{}]", key_text(&group.name.value)), &lines)
+    block(&["[group.", &key_text(&group.name.value), "]"], &lines)
 }
 
 pub(super) fn role(role: &Named<Role>) -> String {
-    let mut lines = Lines::new();
+    let mut lines = Lines::default();
     let body = &role.body;
-    optional(&mut lines, "about", role.about.as_deref());
+    lines.text("about", role.about.as_deref());
     for (key, all) in [("held-by", &body.held_by), ("taken-by", &body.taken_by)] {
         if !all.is_empty() {
             elements(&mut lines, key, all);
         }
     }
-    optional(&mut lines, "place", word(body.place.as_ref()));
+    lines.text("place", word(body.place.as_ref()));
     attributes(&mut lines, &body.attributes);
-    block(&format!("[role.{}]", key_text(&role.name.value)), &lines)
+    block(&["[role.", &key_text(&role.name.value), "]"], &lines)
 }
 
 pub(super) fn policy(policy: &Named<Policy>) -> String {
-    let mut lines = Lines::new();
+    let mut lines = Lines::default();
     let (name, body) = (&policy.name.value, &policy.body);
-    optional(&mut lines, "about", policy.about.as_deref());
+    lines.text("about", policy.about.as_deref());
     if !body.include.is_empty() {
-        lines.push(("include".to_owned(), texts(&body.include)));
+        lines.add("include", &texts(&body.include));
     }
-    optional(&mut lines, "place", word(body.place.as_ref()));
-    lines.extend(body.locked.then(|| ("locked".to_owned(), "true".to_owned())));
+    lines.text("place", word(body.place.as_ref()));
+    if body.locked {
+        lines.add("locked", "true");
+    }
     if let Some(attachable) = &body.attachable {
-        lines.push(("attachable".to_owned(), texts(&attachable.value)));
+        lines.add("attachable", &texts(&attachable.value));
     }
-    let mut blocks = vec![block(&format!("[policy.{}]", key_text(name)), &lines)];
-    if lines.is_empty() && !body.statements.is_empty() {
+    let mut blocks = vec![block(&["[policy.", &key_text(name), "]"], &lines)];
+    if lines.0.is_empty() && !body.statements.is_empty() {
         // Its statements declare it.
         blocks.clear();
     }
@@ -211,34 +239,37 @@ pub(super) fn policy(policy: &Named<Policy>) -> String {
 }
 
 pub(super) fn scope(scope: &Named<Scope>) -> String {
-    let mut lines = Lines::new();
+    let mut lines = Lines::default();
     let body = &scope.body;
-    optional(&mut lines, "about", scope.about.as_deref());
-    optional(&mut lines, "kind", word(body.kind.as_ref()));
-    lines.extend(body.sealed.then(|| ("sealed".to_owned(), "true".to_owned())));
+    lines.text("about", scope.about.as_deref());
+    lines.text("kind", word(body.kind.as_ref()));
+    if body.sealed {
+        lines.add("sealed", "true");
+    }
     attributes(&mut lines, &body.attributes);
-    let header = format!("[{}.{}]", body.scope_type.word(), key_text(&scope.name.value));
-    block(&header, &lines)
+    block(&["[", body.scope_type.word(), ".", &key_text(&scope.name.value), "]"], &lines)
 }
 
 pub(super) fn attachment(table: &Attachment) -> String {
-    let mut lines = Lines::new();
-    optional(&mut lines, "about", table.about.as_deref());
+    let mut lines = Lines::default();
+    lines.text("about", table.about.as_deref());
     for (key, all) in [("policy", &table.policy), ("to", &table.to), ("at", &table.at)] {
-        lines.push((key.to_owned(), texts(&all.value)));
+        lines.add(key, &texts(&all.value));
     }
-    lines.extend(window(&table.window));
-    block("[[attach]]", &lines)
+    lines.pairs(window(&table.window));
+    block(&["[[attach]]"], &lines)
 }
 
 pub(super) fn ceiling(table: &Ceiling) -> String {
-    let mut lines = Lines::new();
-    optional(&mut lines, "about", table.about.as_deref());
-    lines.push(("policy".to_owned(), texts(&table.policy.value)));
+    let mut lines = Lines::default();
+    lines.text("about", table.about.as_deref());
+    lines.add("policy", &texts(&table.policy.value));
     let optional_lists: [(&str, &Option<List>); 2] = [("over", &table.over), ("for", &table.bound)];
     for (key, all) in optional_lists {
-        lines.extend(all.as_ref().map(|all| (key.to_owned(), texts(&all.value))));
+        if let Some(all) = all {
+            lines.add(key, &texts(&all.value));
+        }
     }
-    lines.extend(window(&table.window));
-    block("[[ceiling]]", &lines)
+    lines.pairs(window(&table.window));
+    block(&["[[ceiling]]"], &lines)
 }

@@ -28,6 +28,9 @@ pub fn plain(cell: &str) -> &str {
     }
 }
 
+/// Rows for which there is made room before they are read: a file may hold nothing but line ends.
+const MOST_RESERVED: usize = 1 << 20;
+
 /// What a table is about.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Sort {
@@ -48,6 +51,12 @@ enum Column {
     Quiet,
     /// Nothing here.
     Left(String),
+}
+
+impl Column {
+    fn is_attribute(&self) -> bool {
+        matches!(self, Self::Key(MappedKey::Attribute(_)))
+    }
 }
 
 impl Reading<'_> {
@@ -110,6 +119,12 @@ impl Reading<'_> {
             }
         }
         let mut record = csv::StringRecord::new();
+        let lines = memchr::memchr_iter(b'\n', text).count().min(MOST_RESERVED);
+        match sort {
+            Sort::Users => self.read.people.persons.reserve(lines),
+            Sort::Groups => self.read.people.groups.reserve(lines),
+            Sort::Memberships => self.rows.reserve(lines),
+        }
         let mut is_empty = true;
         loop {
             match reader.read_record(&mut record) {
@@ -177,7 +192,12 @@ impl Reading<'_> {
     }
 
     fn user_row(&mut self, place: &str, columns: &[Column], record: &csv::StringRecord) {
-        let mut person = Person { place: place.to_owned(), ..Person::default() };
+        let attributes = columns.iter().filter(|column| column.is_attribute()).count();
+        let mut person = Person {
+            place: place.to_owned(),
+            attributes: Vec::with_capacity(attributes),
+            ..Person::default()
+        };
         let text = |cell: &str| Some(cell.to_owned()).filter(|cell| !cell.is_empty());
         for (column, cell) in columns.iter().zip(record) {
             let cell = plain(cell);

@@ -52,7 +52,7 @@ fn make_asked(at: Option<&Path>, typed: &Typed, asked: &Asked, now: Time) -> any
     make(
         at,
         typed,
-        |_| (),
+        |_, _| Ok(()),
         |before, declared, ()| {
             let (estate, sources) = (&before.estate, &before.sources);
             let planned = plan(estate, sources, declared, &asked.edits, typed.file.as_deref(), now);
@@ -87,12 +87,23 @@ pub(super) struct Proposed {
     pub(super) import: Option<wire::Import>,
 }
 
+/// Something that is prepared for a change while the estate is put together.
+pub(super) trait Prepared: Send {
+    /// Whether nobody can do anything otherwise by the change, so that nothing need be got ready to find
+    /// out.
+    fn decides_nothing(&self) -> bool {
+        false
+    }
+}
+
+impl Prepared for () {}
+
 /// Shows a change and what it does; writes it if that was typed. What can be prepared knowing only what
 /// is declared is prepared while the estate is put together.
-pub(super) fn make<P: Send>(
+pub(super) fn make<P: Prepared>(
     at: Option<&Path>,
     typed: &Typed,
-    prepare: impl FnOnce(&Declarations) -> P + Send,
+    prepare: impl FnOnce(&Sources, &Declarations) -> anyhow::Result<P> + Send,
     propose: impl FnOnce(&Loaded, Declarations, P) -> anyhow::Result<Proposed> + Send,
 ) -> anyhow::Result<Exit> {
     let root = super::root(at)?;
@@ -108,21 +119,17 @@ pub(super) fn make<P: Send>(
         .map_err(|failure| anyhow::Error::new(*failure))?;
     // Who may is asked of what is declared before; else nobody needs that any more.
     let kept = typed.by.as_ref().map(|_| declared.clone()).unwrap_or_default();
+    let prepared = prepared?;
+    let wants_engine = !prepared.decides_nothing();
     let (proposed, engine) = rayon::join(
         || propose(&loaded, declared, prepared),
-        || Engine::new(Arc::clone(&loaded.estate)),
+        || wants_engine.then(|| Engine::new(Arc::clone(&loaded.estate))),
     );
     let Proposed { plan, edits, only_renames, diffs, head, refused: refused_anyway, import } =
         proposed?;
     let Plan { files, after, declared: declared_after, notes } = plan;
     let Loaded { estate, sources } = loaded;
-    let before = Side {
-        name: "the files".to_owned(),
-        estate,
-        sources,
-        declared: kept,
-        engine: Some(engine),
-    };
+    let before = Side { name: "the files".to_owned(), estate, sources, declared: kept, engine };
     // What is the same is turned around once.
     let is_same = Arc::ptr_eq(&before.estate, &after.estate);
     let after = Side {

@@ -11,11 +11,12 @@ use bexum_core::import::{
 };
 use bexum_core::name::Grammar;
 use bexum_files::Loaded;
-use bexum_files::edit::{plan, plan_people};
+use bexum_files::Sources;
+use bexum_files::edit::{PlanError, PlannedPeople, plan, plan_people, write_people};
 use bexum_files::people::{Read, read_people};
 use bexum_wire::edit as wire;
 
-use super::edit::{Asked, Proposed, diffs_of, make, told};
+use super::edit::{Asked, Prepared, Proposed, diffs_of, make, told};
 use crate::args::edit::Edit as Typed;
 use crate::args::import::Import;
 use crate::exit::Exit;
@@ -38,9 +39,11 @@ pub(super) fn run(at: Option<&Path>, typed: &Import) -> anyhow::Result<Exit> {
         ..Typed::proposed(typed.write, typed.despite.clone())
     };
     let terms = Terms { source: &typed.source, adopt: typed.adopt, now };
-    let prepare = |declared: &Declarations| Prepared::new(declared, &files, typed, terms);
-    make(at, &edit, prepare, |before, declared, prepared| {
-        propose(before, declared, prepared?, typed, limit, terms)
+    let prepare = |sources: &Sources, declared: &Declarations| {
+        FromFiles::new(sources, declared, &files, typed, terms)
+    };
+    make(at, &edit, prepare, |before, declared, from| {
+        propose(before, declared, from, typed, limit, terms)
     })
 }
 
@@ -84,17 +87,27 @@ impl Limit {
     }
 }
 
-/// What can be said of the files by what is declared alone.
-struct Prepared {
+/// What can be said of a source's files by what is declared alone.
+struct FromFiles {
     read: Read,
     /// Who has a new name by them.
     renames: Vec<Edit>,
     /// What they make of it, where nobody has.
     made: Option<Imported>,
+    /// The files of the estate as they would be, where no group is gone either.
+    written: Option<Result<PlannedPeople, PlanError>>,
+    decides_nothing: bool,
 }
 
-impl Prepared {
+impl Prepared for FromFiles {
+    fn decides_nothing(&self) -> bool {
+        self.decides_nothing
+    }
+}
+
+impl FromFiles {
     fn new(
+        sources: &Sources,
         declared: &Declarations,
         files: &[(String, Vec<u8>)],
         typed: &Import,
@@ -102,22 +115,33 @@ impl Prepared {
     ) -> anyhow::Result<Self> {
         let mapping = mapping(declared, typed)?;
         let read = read_people(files, &mapping).map_err(|all| refuse(&all))?;
-        let renames = renames(declared, &read.people, terms.source).map_err(|all| refuse(&all))?;
-        let made = renames.is_empty().then(|| import(declared, &read.people, terms));
-        let made = made.transpose().map_err(|all| refuse(&all))?;
-        Ok(Self { read, renames, made })
+        // Hardly ever has anybody a new name, which would come first.
+        let (renames, made) = rayon::join(
+            || renames(declared, &read.people, terms.source),
+            || import(declared, &read.people, terms),
+        );
+        let renames = renames.map_err(|all| refuse(&all))?;
+        let made = renames.is_empty().then_some(made);
+        let mut made = made.transpose().map_err(|all| refuse(&all))?;
+        let (mut written, mut decides_nothing) = (None, false);
+        if let Some(made) = made.as_mut().filter(|made| !made.has_gone_groups()) {
+            decides_nothing = made.people.decides_nothing(declared);
+            let people = std::mem::take(&mut made.people);
+            written = Some(write_people(sources, declared, people, typed.file.as_deref()));
+        }
+        Ok(Self { read, renames, made, written, decides_nothing })
     }
 }
 
 fn propose(
     before: &Loaded,
     declared: Declarations,
-    prepared: Prepared,
+    from: FromFiles,
     typed: &Import,
     limit: Limit,
     terms: Terms<'_>,
 ) -> anyhow::Result<Proposed> {
-    let Prepared { read, renames: edits, made } = prepared;
+    let FromFiles { read, renames: edits, made, written, decides_nothing: _ } = from;
     let now = terms.now;
     let told = |error| told(error, &Asked::default());
     // Under their new names first: what else is otherwise is told of them under these.
@@ -137,12 +161,15 @@ fn propose(
     };
     let (emptied, kept) = made.empty_gone_groups(&declared, estate, now);
     made.not_taken.extend(read.not_taken);
-    let people = std::mem::take(&mut made.people);
+    let written = written.unwrap_or_else(|| {
+        let people = std::mem::take(&mut made.people);
+        write_people(sources, &declared, people, typed.file.as_deref())
+    });
     // Where some have new names, more files may differ than those of the second step.
     let is_all = named.is_none();
     let compare = |files: &[_]| is_all.then(|| diffs_of(&before.sources, files));
-    let file = typed.file.as_deref();
-    let planned = plan_people(estate, sources, declared, people, file, compare);
+    let planned =
+        written.and_then(|written| plan_people(estate, sources, declared, written, compare));
     let (mut plan, diffs) = planned.map_err(told)?;
     for (path, text) in named.iter().flat_map(|plan| &plan.files) {
         if plan.files.iter().all(|(known, _)| known != path) {

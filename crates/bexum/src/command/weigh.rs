@@ -8,7 +8,7 @@ use anyhow::bail;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
     Cell, Change, Changes, Difference, LimitedIn, OpenedCell, Renamed, RolesChanged, differences,
-    renamed, told_as_one,
+    refuse_circumstances, renamed, told_as_one,
 };
 use bexum_core::time::Time;
 use bexum_wire::impact as wire;
@@ -94,26 +94,9 @@ pub(super) fn weigh<T>(
         request.given.clear();
         request.empty_tables.clear();
     }
-    let engine =
-        |side: &Side| side.engine.clone().unwrap_or_else(|| Engine::new(side.estate.clone()));
-    let (old, new) = rayon::join(|| engine(before), || engine(after));
-    let engines = [old, new];
     let same = same_files(&before.sources, &after.sources);
     let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
-    let ruling = match &typed.by {
-        Some(who) => Some(by::ruled(who, typed, sides, &engines, &same)?),
-        None => None,
-    };
     let differing = differences(&before.estate, &after.estate, &same);
-    let comparison = compared(&engines, &differing, &request)?;
-    let found = everybody(&comparison, &wanted);
-    let count = found.changes.count(|_| true);
-    if typed.format == ImpactFormat::Json && count > MOST_IN_JSON {
-        bail!(
-            "{count} cells come to something else, too many for one JSON text: the \
-             other formats tell them, and `bexum impact --format csv` writes them as they come"
-        );
-    }
     let changes: Vec<Changed> = differing
         .par_iter()
         .map(|one| Changed {
@@ -125,6 +108,58 @@ pub(super) fn weigh<T>(
             ],
         })
         .collect();
+    // That nobody gains or loses anything is said of all items and of all moments from now on.
+    let is_told = typed.format != ImpactFormat::Csv && !changes.is_empty();
+    let searched = |on: FailOn| is_told || asks_for(typed, on);
+    let asks_more = typed.by.is_some() || !typed.beside.is_empty() || !typed.log.is_empty();
+    if !asks_more && differing.iter().all(Difference::decides_nothing) {
+        // All is decided as before: nothing has to be got ready to find that out.
+        for side in sides {
+            refuse_circumstances(&side.estate, &request)
+                .map_err(|fault| super::with_hint(&fault, &side.estate))?;
+        }
+        let unlisted = |on| UnlistedTurn { is_searched: searched(on), ..UnlistedTurn::default() };
+        return then(&Weighed {
+            sides,
+            differing: &differing,
+            cells: &Changes::default(),
+            limited: LimitedIn::default(),
+            roles: &[],
+            changes,
+            turned: Vec::new(),
+            besides: Vec::new(),
+            later: Vec::new(),
+            turns: Turns {
+                gained: false,
+                lost: false,
+                unlisted: [FailOn::Gained, FailOn::Lost].map(unlisted),
+            },
+            in_log: None,
+            ruling: None,
+            because: &|_| Vec::new(),
+            moment: request.time,
+            is_narrowed: wanted.is_narrowed(),
+            typed,
+            prove: prove_command(at, typed),
+        });
+    }
+    let engine =
+        |side: &Side| side.engine.clone().unwrap_or_else(|| Engine::new(side.estate.clone()));
+    let (old, new) = rayon::join(|| engine(before), || engine(after));
+    let engines = [old, new];
+    let ruling = match &typed.by {
+        Some(who) => Some(by::ruled(who, typed, sides, &engines, &same)?),
+        None => None,
+    };
+    let comparison = compared(&engines, &differing, &request)?;
+    let found = everybody(&comparison, &wanted);
+    let count = found.changes.count(|_| true);
+    if typed.format == ImpactFormat::Json && count > MOST_IN_JSON {
+        bail!(
+            "{count} cells come to something else, too many for one JSON text: the \
+             other formats tell them, and `bexum impact --format csv` writes them as they come"
+        );
+    }
     // The same files expect the same of the same.
     let turned = match changes.is_empty() {
         true => Vec::new(),
@@ -142,14 +177,12 @@ pub(super) fn weigh<T>(
         lost: is_there(|change| change.is_lost),
         unlisted: Default::default(),
     };
-    // That nobody gains or loses anything is said of all items and of all moments from now on.
-    let is_told = typed.format != ImpactFormat::Csv && !changes.is_empty();
-    if !turns.gained && (is_told || asks_for(typed, FailOn::Gained)) {
+    if !turns.gained && searched(FailOn::Gained) {
         let (first, limited) = first_opened(&comparison, &wanted);
         turns.unlisted[0] = UnlistedTurn { first, not_told: not_told(limited), is_searched: true };
         turns.gained = turns.unlisted[0].is_any();
     }
-    if !turns.lost && (is_told || asks_for(typed, FailOn::Lost)) {
+    if !turns.lost && searched(FailOn::Lost) {
         let (first, [after, before]) = first_opened(&comparison.turned(), &wanted);
         let not_told = not_told([before, after]);
         turns.unlisted[1] = UnlistedTurn { first, not_told, is_searched: true };
