@@ -361,3 +361,39 @@ fn unread(failure: Box<Failure>) -> Option<PlanError> {
 fn again(sources: &Sources) -> Sources {
     load::sources(sources.root.clone(), sources.again()).0
 }
+
+#[cfg(test)]
+mod tests {
+    use bexum_core::declaration::{Declarations, Named, User};
+    use bexum_core::origin::{FileId, Origin, Spanned};
+
+    use super::{Meant, PlanError};
+
+    fn of(names: [&str; 2], file: u32) -> Declarations {
+        let user = |(i, name): (usize, &str)| {
+            let origin = Origin { file: FileId(file), start: i as u32, end: i as u32 + 1 };
+            let name = Spanned::new(name.to_owned(), origin);
+            Named { name, about: None, body: User::default() }
+        };
+        let users = names.into_iter().enumerate().map(user).collect();
+        Declarations { users, ..Declarations::default() }
+    }
+
+    #[test]
+    fn what_the_files_say_is_held_against_what_was_meant() {
+        let held = |to_be: Declarations, in_whole: [bool; 2], is: &Declarations| {
+            let meant = Meant { to_be, in_whole: in_whole.into(), path: "m.toml".into(), at: 0 };
+            meant.hold_against(is)
+        };
+        let is = of(["ada", "bo"], 1);
+        let in_other_order = of(["bo", "ada"], 0);
+        assert!(held(in_other_order.clone(), [false, true], &is).is_ok());
+        assert!(matches!(
+            held(of(["ada", "cy"], 1), [false, true], &is),
+            Err(PlanError::NotTheSame { .. })
+        ));
+        // What stands in a file that was not read again counts for none of it.
+        assert!(held(in_other_order, [true, false], &is).is_err());
+        assert!(held(Declarations::default(), [true, false], &is).is_ok());
+    }
+}
