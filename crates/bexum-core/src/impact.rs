@@ -37,6 +37,7 @@ use crate::request::{Request, RequestFault};
 use said::MayTurn;
 use touches::Touches;
 
+pub use because::ByName;
 pub use change::{Difference, Thing, differences};
 pub use changes::{Block, Change, Changes, Extent, OnRow, SessionName};
 pub use everybody::Impact;

@@ -14,6 +14,7 @@
 //! And what is told apart among the items of the place hangs on the patterns of all that is attached
 //! to its subjects, whatever it names (section 8, "row").
 
+mod kept;
 mod numbers;
 mod profile;
 mod voices;
@@ -32,9 +33,11 @@ use crate::catalogue::TargetClass;
 use crate::engine::{Index, SubjectId};
 use crate::id::PolicyId;
 use crate::time::{Time, Window};
+use kept::Kept;
 use numbers::Numbers;
 use voices::{Says, Sense, VoiceBelow, actions_of, voice};
 
+pub(super) use kept::KnownProfile;
 pub(super) use numbers::{AskedPart, Matters, SeenThere};
 pub(super) use profile::{AskedOfWho, Asker, Profile};
 pub(super) use voices::{Concern, of_who};
@@ -76,6 +79,7 @@ pub(super) struct Shared<'c, 'e> {
     always: u32,
     concerns: Mutex<FxHashMap<Policies, Arc<Concern>>>,
     numbers: Mutex<Numbers>,
+    kept: Mutex<Kept>,
     pub(super) at_places: AtPlaces,
 }
 
@@ -94,6 +98,7 @@ impl<'c, 'e> Shared<'c, 'e> {
             always,
             concerns: Mutex::default(),
             numbers: Mutex::default(),
+            kept: Mutex::default(),
             at_places: AtPlaces::default(),
         }
     }

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeSet;
 
+use rustc_hash::FxHashMap;
+
 use super::Cell;
 use super::change::{Difference, Thing};
 use super::sessions::{Compared, InBoth};
@@ -9,6 +11,29 @@ use super::touches::subject_id;
 use crate::estate::Estate;
 use crate::reach::Viewpoint;
 use crate::time::Time;
+
+/// Differences that have a say about decisions, in the order of a list: of users, of whom there may be very
+/// many, by name.
+pub struct ByName<'d> {
+    all: &'d [Difference],
+    users: FxHashMap<&'d str, usize>,
+    others: Vec<usize>,
+}
+
+impl<'d> ByName<'d> {
+    /// The differences of a list.
+    #[must_use]
+    pub fn new(all: &'d [Difference]) -> Self {
+        let mut found = Self { all, users: FxHashMap::default(), others: Vec::new() };
+        for (at, one) in all.iter().enumerate().filter(|(_, one)| !one.decides_nothing()) {
+            match &one.thing {
+                Thing::User(name) => drop(found.users.insert(name, at)),
+                _ => found.others.push(at),
+            }
+        }
+        found
+    }
+}
 
 /// What counts for a session in either estate, now or later.
 struct Counts {
@@ -23,15 +48,23 @@ impl Compared<'_, '_> {
     /// The differences that have a say about a cell: what is attached to its session and
     /// reaches its place, or bounds it; the groups and roles that the session is in; who asks; the
     /// place and what is above it. By their places in the list.
-    pub fn because(&mut self, cell: &Cell, differences: &[Difference]) -> Vec<usize> {
+    pub fn because(&mut self, cell: &Cell, differences: &ByName<'_>) -> Vec<usize> {
         let sessions = self.sessions(&cell.who);
         let Some(session) = sessions.get(&cell.role) else { return Vec::new() };
         let counts = self.counts(session, cell);
-        let has_a_say = |difference: &Difference| {
-            !difference.decides_nothing() && has_a_say(&difference.thing, cell, &counts)
+        let target = cell.place.rsplit('/').next().unwrap_or_default();
+        // Of users, whoever asks alone counts for themselves.
+        let users = cell.who.strip_prefix("user:").into_iter().chain([target]);
+        let users = users.filter_map(|name| differences.users.get(name));
+        let has_a_say = |at: &usize| {
+            let Difference { thing, .. } = &differences.all[*at];
+            has_a_say(thing, cell, target, &counts)
         };
-        let all = differences.iter().enumerate();
-        all.filter(|(_, difference)| has_a_say(difference)).map(|(i, _)| i).collect()
+        let mut found: Vec<usize> =
+            users.chain(&differences.others).copied().filter(has_a_say).collect();
+        found.sort_unstable();
+        found.dedup();
+        found
     }
 
     fn counts(&mut self, session: &InBoth, cell: &Cell) -> Counts {
@@ -75,13 +108,13 @@ fn add_included(estate: &Estate, policies: &mut BTreeSet<String>) {
     }
 }
 
-fn has_a_say(thing: &Thing, cell: &Cell, counts: &Counts) -> bool {
+fn has_a_say(thing: &Thing, cell: &Cell, target: &str, counts: &Counts) -> bool {
     let reaches = |at: &str| {
         let below = cell.place.strip_prefix(at);
         below.is_some_and(|below| below.is_empty() || below.starts_with('/'))
     };
     let counts_for = |who: &str| counts.subjects.contains(who);
-    let is_target = |name: &str| cell.place.rsplit('/').next() == Some(name);
+    let is_target = |name: &str| target == name;
     match thing {
         Thing::Kind(_) | Thing::Attribute(_) => true,
         // Nearby: what is new or gone right below takes its name from the items there.

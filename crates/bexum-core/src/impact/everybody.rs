@@ -11,16 +11,16 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Comparison;
-use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
+use super::alike::{Concern, KnownProfile, Piece, SeenThere, Shared};
 use super::changes::{At, Change, Changes, Numbered};
 use super::compare::Turn;
 use super::held::{HeldTask, HeldTasks, held_tasks};
 use super::place_classes::PlaceClasses;
 use super::put_together::changes;
-use super::sessions::{Compared, Concerned, InBoth, RolesChanged};
+use super::sessions::{Compared, InBoth, RolesChanged};
 use super::touches::{TouchedPart, TouchedPlace};
 use crate::each::{Each, in_parts};
 use crate::engine::Index;
@@ -51,17 +51,17 @@ pub(super) struct OneSession {
     pub(super) role: String,
     pub(super) session: InBoth,
     /// Where the change may matter to it, and for which actions.
-    pub(super) stretches: Vec<Stretch>,
+    pub(super) stretches: Arc<[Stretch]>,
     /// The policies that count for it, for each set of actions that is compared for any session of the
     /// person.
-    pub(super) profiles: Vec<(Arc<Concern>, Profile)>,
+    pub(super) profiles: Vec<(Arc<Concern>, KnownProfile)>,
 }
 
 /// Neighbouring places with the same actions to compare, and the session's number at each.
 pub(super) struct Stretch {
     pub(super) concern: Arc<Concern>,
     pub(super) range: Range<u32>,
-    pub(super) pieces: Vec<Piece>,
+    pub(super) pieces: Arc<[Piece]>,
 }
 
 /// One comparison to make: a session of a person, at a place, for some actions; with the session's number
@@ -203,10 +203,15 @@ fn tasks<'e>(
     let mut known: FxHashMap<SeenThere, u32> = FxHashMap::default();
     let numbers = shared.numbers();
     let (mut tasks, mut alike) = (Vec::new(), Vec::new());
+    // Many sessions share theirs.
+    let mut done: FxHashSet<*const Stretch> = FxHashSet::default();
     for (i, person) in people.iter().enumerate() {
         for (j, session) in person.sessions.iter().enumerate() {
-            for stretch in &session.stretches {
-                for (range, seen) in &stretch.pieces {
+            if !done.insert(session.stretches.as_ptr()) {
+                continue;
+            }
+            for stretch in session.stretches.iter() {
+                for (range, seen) in stretch.pieces.iter() {
                     let left = cover(covered.entry(*seen).or_default(), range);
                     if left.is_empty() {
                         continue;
@@ -279,40 +284,27 @@ impl<'e> Compared<'_, 'e> {
     fn person<'n>(&mut self, shared: &Shared<'_, 'e>, name: &'n str) -> (Person<'n>, RolesChanged) {
         let of_both = self.sessions(name);
         let roles = RolesChanged::of(&of_both);
-        let mut sessions: Vec<OneSession> = of_both
-            .into_iter()
-            .map(|(role, session)| {
-                let concerned = self.concerned(name, &session);
-                let stretches = self.stretches(shared, &session, &concerned);
-                OneSession { role, session, stretches, profiles: Vec::new() }
-            })
-            .collect();
+        let (mut standings, mut concerned) = (Vec::new(), Vec::new());
+        for session in of_both.values() {
+            let parts = self.concerned(name, session).parts;
+            let standing = self.standing(shared, session);
+            standings.push(standing);
+            concerned.push(self.known_concerned(shared, (standing, &parts), |compared| {
+                compared.stretches(shared, session, &parts)
+            }));
+        }
         // What each session concerns, and where: the others are asked about it, too.
-        let mut concerns: Vec<(Arc<Concern>, Vec<Range<u32>>)> = Vec::new();
-        for stretch in sessions.iter().flat_map(|session| &session.stretches) {
-            let known = concerns.iter_mut().find(|(known, _)| Arc::ptr_eq(known, &stretch.concern));
-            match known {
-                Some((_, ranges)) if ranges.contains(&stretch.range) => {}
-                Some((_, ranges)) => ranges.push(stretch.range.clone()),
-                None => {
-                    concerns.push((Arc::clone(&stretch.concern), vec![stretch.range.clone()]));
-                }
-            }
-        }
-        for one in &mut sessions {
-            for (concern, ranges) in &concerns {
-                let profile = self.profile(shared, &one.session, (concern, ranges));
-                let stretches = one.stretches.iter_mut();
-                for stretch in stretches.filter(|one| Arc::ptr_eq(&one.concern, concern)) {
-                    stretch.pieces = shared.pieces(&profile, stretch.range.clone());
-                    // Where no place counts, nothing is seen.
-                    stretch
-                        .pieces
-                        .retain(|(range, _)| !concern.places_in(range.clone()).is_empty());
-                }
-                one.profiles.push((Arc::clone(concern), profile));
-            }
-        }
+        let concerns = shared.concerns(&concerned);
+        let all = of_both.into_iter().zip(standings).zip(concerned);
+        let sessions = all.map(|(((role, session), standing), concerned)| {
+            let of = |at| self.known_profile(shared, (&session, standing), (&concerns, at));
+            let profiles: Vec<KnownProfile> = (0..concerns.all.len()).map(of).collect();
+            let stretches = shared.stretches(&concerned, &concerns, &profiles);
+            let of_concerns = concerns.all.iter().map(|(concern, _)| Arc::clone(concern));
+            let profiles = of_concerns.zip(profiles).collect();
+            OneSession { role, session, stretches, profiles }
+        });
+        let mut sessions: Vec<OneSession> = sessions.collect();
         // Only what rises may have been held by another session.
         if sessions.len() < 2 {
             sessions.iter_mut().for_each(|one| one.profiles.clear());
@@ -325,15 +317,15 @@ impl<'e> Compared<'_, 'e> {
         &mut self,
         shared: &Shared<'_, 'e>,
         session: &InBoth,
-        concerned: &Concerned,
-    ) -> Vec<Stretch> {
+        concerned: &[TouchedPart],
+    ) -> Vec<(Arc<Concern>, Range<u32>)> {
         let is_bounded = !self.comparison.request.under.is_empty();
         let policy = |part: &TouchedPart| match is_bounded {
             true => None,
             false => part.policy.clone(),
         };
         let mut parts: Vec<(Range<u32>, Option<Box<str>>)> = Vec::new();
-        for part in &concerned.parts {
+        for part in concerned {
             let policy = policy(part);
             let Some(range) = self.range(shared, &part.place) else { continue };
             let concern = shared.concern(&policy.clone().map(|policy| vec![policy]));
@@ -348,7 +340,7 @@ impl<'e> Compared<'_, 'e> {
             parts.iter().flat_map(|(range, _)| [range.start, range.end]).collect();
         bounds.sort_unstable();
         bounds.dedup();
-        let mut stretches: Vec<Stretch> = Vec::new();
+        let mut stretches: Vec<(Arc<Concern>, Range<u32>)> = Vec::new();
         for range in bounds.windows(2).map(|both| both[0]..both[1]) {
             let within = parts.iter().filter(|(part, _)| part.contains(&range.start));
             let mut policies: Vec<&Option<Box<str>>> = within.map(|(_, policy)| policy).collect();
@@ -359,12 +351,10 @@ impl<'e> Compared<'_, 'e> {
             policies.dedup();
             let concern = shared.concern(&policies.into_iter().cloned().collect());
             match stretches.last_mut() {
-                Some(last)
-                    if last.range.end == range.start && Arc::ptr_eq(&last.concern, &concern) =>
-                {
-                    last.range.end = range.end;
+                Some((known, last)) if last.end == range.start && Arc::ptr_eq(known, &concern) => {
+                    last.end = range.end;
                 }
-                _ => stretches.push(Stretch { concern, range, pieces: Vec::new() }),
+                _ => stretches.push((concern, range)),
             }
         }
         stretches

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use rustc_hash::FxHashMap;
 
-use super::alike::{Concern, Piece, Profile, SeenThere, Shared};
+use super::alike::{Concern, KnownProfile, Piece, SeenThere, Shared};
 use super::changes::{At, Change, Numbered};
 use super::everybody::{KnownChanges, Person, Stretch, Task, cover, within};
 use super::place_classes::PlaceClasses;
@@ -82,9 +82,10 @@ fn each_other<'p>(
     people: &'p [Person<'_>],
     mut each: impl FnMut((usize, usize), &'p Stretch, usize, Range<u32>, [u32; 2]),
 ) {
-    for (i, person) in people.iter().enumerate() {
+    let with_others = people.iter().enumerate().filter(|(_, person)| person.sessions.len() > 1);
+    for (i, person) in with_others {
         for (j, session) in person.sessions.iter().enumerate() {
-            for stretch in &session.stretches {
+            for stretch in session.stretches.iter() {
                 for (other, pieces) in others(shared, person, j, stretch) {
                     each_pair(&stretch.pieces, &pieces, |range, seen_of_both| {
                         each((i, j), stretch, other, range, seen_of_both);
@@ -124,11 +125,13 @@ fn others(
     let others = person.sessions.iter().enumerate();
     let others = others.filter(|(i, other)| *i != session && other.session[0].is_some());
     let seen = others.filter_map(|(i, other)| {
-        let of = |(concern, _): &&(Arc<Concern>, Profile)| Arc::ptr_eq(concern, &stretch.concern);
+        let of =
+            |(concern, _): &&(Arc<Concern>, KnownProfile)| Arc::ptr_eq(concern, &stretch.concern);
         let (_, profile) = other.profiles.iter().find(of)?;
-        let mut pieces = shared.pieces(profile, stretch.range.clone());
+        let pieces = shared.known_pieces(profile, &stretch.range);
         let numbers = shared.numbers();
-        pieces.retain(|(_, seen)| numbers.may_be_granted_before(*seen));
+        let may_be_granted = |(_, seen): &&Piece| numbers.may_be_granted_before(*seen);
+        let pieces: Vec<Piece> = pieces.iter().filter(may_be_granted).cloned().collect();
         (!pieces.is_empty()).then_some((i, pieces))
     });
     seen.collect()

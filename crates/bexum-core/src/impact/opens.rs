@@ -146,7 +146,8 @@ impl<'e> Compared<'_, 'e> {
         is_wanted: &dyn Fn(&str, &str) -> bool,
     ) -> Option<OpenedCell> {
         self.known.clear();
-        if !self.comparison.may_turn.open {
+        let is_there = self.comparison.after.estate().find_principal(who).is_some();
+        if !self.comparison.may_turn.open || !is_there {
             return None;
         }
         for (role, session) in self.sessions(who) {

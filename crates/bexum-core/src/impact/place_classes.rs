@@ -258,7 +258,7 @@ fn may_match(pieces: &[Piece], name: &str) -> bool {
     is_anywhere || left.is_empty()
 }
 
-/// Whatever an attribute of somebody who asks may have as its value, as a name.
+/// Whatever an attribute of somebody who asks may have as its value, as far as it could be a name in a path.
 fn add_values<'c>(estate: &'c Estate, found: &mut FxHashSet<Cow<'c, str>>) {
     fn add<'c>(value: &'c Value, found: &mut FxHashSet<Cow<'c, str>>) {
         match value {
@@ -270,11 +270,11 @@ fn add_values<'c>(estate: &'c Estate, found: &mut FxHashSet<Cow<'c, str>>) {
             Value::Time(_) => {}
         }
     }
+    found.reserve(estate.users.len());
     for who in estate.principals() {
-        found.insert(estate.principal_id(who).into());
-        // The name of a workload is its path, which is no name.
-        found.insert(estate.principal_name(who).into());
+        // No name in a path has a colon, as ids have, or is a path itself, as a workload's name is.
         if !matches!(who, Principal::Workload(_)) {
+            found.insert(estate.principal_name(who).into());
             let own = estate.identity(who).into_iter().flat_map(|who| who.attributes.iter());
             own.for_each(|(_, value)| add(value, found));
         }

@@ -7,7 +7,7 @@ use rustc_hash::FxHashMap;
 
 use super::alike::Shared;
 use super::changes::{At, Changes, Lists, Numbered, RUN};
-use super::everybody::{KnownChanges, Person, Stretch, together, within};
+use super::everybody::{KnownChanges, OneSession, Person, Stretch, together, within};
 use super::held::{HeldAtPlaces, ToldHeld, held_in, with_held};
 use crate::each::{Each, in_parts};
 
@@ -64,11 +64,14 @@ struct Gathered {
     lists: Lists,
     /// The numbers of the whole runs that are in some list.
     whole: Vec<Option<u32>>,
+    /// The runs of people who have one session, by its stretches, which many share.
+    alone: FxHashMap<usize, Vec<u32>>,
 }
 
 impl Gathered {
-    fn add(&mut self, found: &Found, (who, role): (&str, &str), list: &Growing) {
-        let Self { lists, whole } = self;
+    /// Adds a session with the runs of its list, whose numbers come back.
+    fn add(&mut self, found: &Found, (who, role): (&str, &str), list: &Growing) -> Vec<u32> {
+        let Self { lists, whole, .. } = self;
         let number = |run: &Run| match run {
             Run::Own(run) => lists.runs.number_of(&list.own[run.clone()]),
             Run::Whole(run) => *whole[*run as usize]
@@ -76,6 +79,13 @@ impl Gathered {
         };
         let runs: Vec<u32> = list.runs.iter().map(number).collect();
         lists.add_runs(who, role, &runs);
+        runs
+    }
+
+    /// Adds somebody's only session, if the list of its stretches is known.
+    fn has_added(&mut self, who: &str, session: &OneSession) -> bool {
+        let runs = self.alone.get(&session.stretches.as_ptr().addr());
+        runs.inspect(|runs| self.lists.add_runs(who, &session.role, runs)).is_some()
     }
 }
 
@@ -89,13 +99,23 @@ pub(super) fn changes(
     let told = Mutex::new(ToldHeld::of(std::mem::take(&mut known.changes)));
     let found = Found::of(known, shared.places.paths.len() as u32);
     let whole = vec![None; found.whole.len()];
-    let gathered = Mutex::new(Gathered { lists: Lists::default(), whole });
+    let gathered =
+        Mutex::new(Gathered { lists: Lists::default(), whole, alone: FxHashMap::default() });
+    let gathering = || gathered.lock().unwrap_or_else(PoisonError::into_inner);
     in_parts(people, together(people.len()), each, &|people| -> Vec<()> {
         for person in people {
+            // What another session could do before is told of nobody who has no other.
+            let alone = person.sessions.len() == 1;
             for (j, session) in person.sessions.iter().enumerate() {
+                if alone && gathering().has_added(person.name, session) {
+                    continue;
+                }
                 let list = found.list(shared, (person, j), &told);
-                let mut gathered = gathered.lock().unwrap_or_else(PoisonError::into_inner);
-                gathered.add(&found, (person.name, &session.role), &list);
+                let mut gathered = gathering();
+                let runs = gathered.add(&found, (person.name, &session.role), &list);
+                if alone {
+                    gathered.alone.insert(session.stretches.as_ptr().addr(), runs);
+                }
             }
         }
         Vec::new()
@@ -124,7 +144,7 @@ impl Found {
         told: &Mutex<ToldHeld<'p>>,
     ) -> Growing {
         let mut list = Growing::default();
-        for stretch in &person.sessions[session].stretches {
+        for stretch in person.sessions[session].stretches.iter() {
             let changed = || {
                 let pieces = stretch.pieces.iter();
                 pieces.flat_map(|(range, seen)| self.known.changes_at(*seen, range))
@@ -145,7 +165,7 @@ impl Found {
 
     /// Adds what comes to something else in a stretch.
     fn add(&self, stretch: &Stretch, list: &mut Growing) {
-        for (range, seen) in &stretch.pieces {
+        for (range, seen) in stretch.pieces.iter() {
             let Some(runs) = self.runs.get(seen) else { continue };
             let first = runs.partition_point(|(run, _)| (run + 1) * RUN <= range.start);
             for (run, number) in runs[first..].iter().take_while(|(run, _)| run * RUN < range.end) {

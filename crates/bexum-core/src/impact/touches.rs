@@ -39,7 +39,7 @@ pub(super) struct Touches {
 type Tie = (Option<String>, Option<Box<str>>);
 
 /// A part of the tree in which somebody may be concerned.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) struct TouchedPart {
     pub(super) place: TouchedPlace,
     /// The policy whose actions it can concern at most; `None`: any action.
@@ -47,7 +47,7 @@ pub(super) struct TouchedPart {
 }
 
 /// Where a part lies.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(super) enum TouchedPlace {
     Everywhere,
     Below(String),

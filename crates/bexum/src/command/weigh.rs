@@ -7,8 +7,8 @@ use std::path::Path;
 use anyhow::bail;
 use bexum_core::engine::Engine;
 use bexum_core::impact::{
-    Cell, Change, Changes, Difference, LimitedIn, OpenedCell, Renamed, RolesChanged, differences,
-    refuse_circumstances, renamed, told_as_one,
+    ByName, Cell, Change, Changes, Difference, LimitedIn, OpenedCell, Renamed, RolesChanged,
+    differences, refuse_circumstances, renamed, told_as_one,
 };
 use bexum_core::time::Time;
 use bexum_wire::impact as wire;
@@ -197,6 +197,7 @@ pub(super) fn weigh<T>(
         }
     };
     let asked = RefCell::new(comparison.compared());
+    let by_name = ByName::new(&differing);
     then(&Weighed {
         sides,
         differing: &differing,
@@ -210,7 +211,7 @@ pub(super) fn weigh<T>(
         turns,
         in_log,
         ruling,
-        because: &|cell| asked.borrow_mut().because(cell, &differing),
+        because: &|cell| asked.borrow_mut().because(cell, &by_name),
         moment: request.time,
         is_narrowed: wanted.is_narrowed(),
         typed,

@@ -44,6 +44,8 @@ pub(super) struct Voice {
     pub(super) asks_below: Asks,
     /// What its braces ask about who asks.
     pub(super) in_braces: Vec<WhoAttribute>,
+    /// All of who asks that any of it asks about.
+    pub(super) of_who: Vec<WhoAttribute>,
     /// What it asks about the target.
     pub(super) of_target: AskedOfTarget,
     /// Comparisons of who asks with what the target bears, or of that alone.
@@ -143,6 +145,7 @@ pub(super) fn voice(
     // Those that are the same wherever they start.
     let (mut anywhere, mut asks_anywhere): (Vec<Box<str>>, Asks) = Default::default();
     let mut by_depth = false;
+    let mut all_of_who: Vec<WhoAttribute> = Vec::new();
     for id in &statements {
         let on = &estate.statement(**id).on;
         for pattern in on.plain.iter().chain(&on.excluded) {
@@ -152,6 +155,7 @@ pub(super) fn voice(
                 let asked: Vec<WhoAttribute> = asked.collect();
                 asks.attributes.extend(&asked);
                 in_braces.extend(&asked);
+                all_of_who.extend(&asked);
                 // A star for one name passes as many names as it meets.
                 let passes = pattern.segments.iter().any(|one| matches!(one, Segment::Any));
                 let is_anywhere = matches!(pattern.segments.first(), Some(Segment::Rest));
@@ -185,6 +189,7 @@ pub(super) fn voice(
                     let asked: Vec<Reference> = when.leaf_references(part).collect();
                     let of_who: Vec<WhoAttribute> =
                         asked.iter().filter_map(|reference| of_who(*reference)).collect();
+                    all_of_who.extend(&of_who);
                     let borne: Vec<AttributeId> =
                         asked.iter().filter_map(|reference| borne(*reference)).collect();
                     if !borne.is_empty() && of_who.len() + borne.len() == asked.len() {
@@ -224,8 +229,8 @@ pub(super) fn voice(
         of_target: once(with_target.of_target),
     };
     let (asks, asks_below) = (asks.once(), asks_below.once());
-    let in_braces = once(in_braces);
-    Some(Voice { number, asks, asks_below, in_braces, of_target, with_target, below })
+    let (in_braces, of_who) = (once(in_braces), once(all_of_who));
+    Some(Voice { number, asks, asks_below, in_braces, of_who, of_target, with_target, below })
 }
 
 impl Asks {
