@@ -69,3 +69,66 @@ fn each_cell_is_written_all_the_same() {
     assert!(together.contains("resource:v/s00,,v/s00/**,obj.read,deny,allow,20\n"), "{together}");
     assert!(together.contains("user:u07,,v/s07/**,obj.write,deny,allow,1\n"), "{together}");
 }
+
+/// Many new people of whom each may do the same: told together, with nothing but what is new for reasons;
+/// and of one who is in a group only later, that it opens something then.
+#[test]
+fn many_who_are_new_are_told_together() {
+    let people = |from: usize, until: usize| -> String {
+        (from..until).map(|i| format!("[user.new{i:03}]\nfull-name = 'New {i}'\n")).collect()
+    };
+    let folder = Folder::new()
+        .with("a/bexum.toml", estate(2, FOR_ALL))
+        .with("b/bexum.toml", estate(2, &(FOR_ALL.to_owned() + &people(0, 300))));
+    let run = |args: &[&str]| folder.run(&[&["impact", "a", "b", "--at-time", AT], args].concat());
+    let text = run(&[]);
+    let first = "300 people gain 2 actions in 2 places, nobody loses anything\n";
+    assert!(text.out.starts_with(first), "{}{}", text.out, text.err);
+    let one = run(&["--who", "user:new123"]).out;
+    assert!(one.contains("\n    by user:new123: new (bexum.toml:"), "{one}");
+    assert_eq!(one.matches("\n    by ").count(), 1, "{one}");
+    let rows = run(&["--format", "csv"]).out;
+    assert_eq!(rows.lines().count(), 1 + 300 * 2 * 2);
+
+    let member = "from = 2027-03-01T00:00:00Z";
+    let group = |members: &str| {
+        format!(
+            "[group.g]\nmembers = [{members}]\n[[attach]]\npolicy = 'p'\nto = 'group:g'\nat = 'v'\n"
+        )
+    };
+    let later = Folder::new().with("a/bexum.toml", estate(2, &group("'user:u00'"))).with(
+        "b/bexum.toml",
+        estate(
+            2,
+            &(group(&format!("'user:u00', {{ who = 'user:new000', {member} }}")) + &people(0, 1)),
+        ),
+    );
+    let run = |args: &[&str]| later.run(&[&["impact", "a", "b", "--at-time", AT], args].concat());
+    let text = run(&[]).out;
+    let first = "no access changes at this moment; later does at least obj.read on v/s00/** for user:new000\n";
+    assert!(text.starts_with(first), "{text}");
+    assert_eq!(run(&["--fail-on", "gained"]).code, Some(1));
+    assert_eq!(run(&["--fail-on", "lost"]).code, Some(0));
+}
+
+/// What is done to somebody hangs on what they bear: that is a reason, too.
+#[test]
+fn what_can_be_done_to_somebody_has_a_reason() {
+    let estate = |tier: &str| {
+        estate(0, "")
+            + &format!(
+                "[kind.user]\nalter = ['rename']\n[user.boss]\n[user.moved]\nplace = 'v'\nattributes = {{ tier = '{tier}' }}\n[policy.q]\n[[policy.q.allow]]\ndo = 'user.rename'\nwhen = \"target.tier = 'raw'\"\n[[attach]]\npolicy = 'q'\nto = 'user:boss'\nat = 'v'\n"
+            )
+    };
+    let folder = Folder::new()
+        .with("a/bexum.toml", estate("cooked"))
+        .with("b/bexum.toml", estate("raw") + "[user.other]\n");
+    let text = folder.run(&["impact", "a", "b", "--at-time", AT]);
+    assert!(
+        text.out.starts_with("1 person gains 1 action in 1 place, nobody loses anything\n"),
+        "{}{}",
+        text.out,
+        text.err
+    );
+    assert!(text.out.contains("    by user:moved: attributes (bexum.toml:"), "{}", text.out);
+}

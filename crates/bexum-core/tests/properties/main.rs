@@ -11,6 +11,7 @@ mod explanations;
 mod families;
 mod impact;
 mod impact_alike;
+mod impact_kept;
 mod item_laws;
 mod proofs;
 mod reach;

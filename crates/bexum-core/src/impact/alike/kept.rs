@@ -1,8 +1,9 @@
 //! What was worked out of one session, for every other one of which the same is known.
 //!
 //! What comes to bear on a session, and where, follows from its moments, from its subjects at each of them as
-//! far as anything is tied to these, from what bounds it, and from the attributes of who asks that something tied to these subjects asks about:
-//! [`Compared::profile`] and [`Compared::allowed`] look at nothing else. Many have these in common.
+//! far as anything is tied to these, and from the attributes of who asks that something tied to these subjects
+//! asks about (what bounds a session is the same for all of a comparison): [`Compared::profile`] and
+//! [`Compared::allowed`] look at nothing else. Many have these in common.
 
 use std::ops::Range;
 use std::sync::{Arc, MutexGuard, PoisonError};
@@ -34,7 +35,6 @@ struct Standing {
 #[derive(PartialEq, Eq, Hash)]
 struct StandingIn {
     speaks_for_nobody: bool,
-    under: Vec<PolicyId>,
     /// At each of the moments.
     at: Vec<StandingAt>,
 }
@@ -182,7 +182,6 @@ impl<'e> Compared<'_, 'e> {
             *known = Some(StandingIn {
                 at: at.collect(),
                 speaks_for_nobody: matches!(view.who, Principal::Role(_) | Principal::Group(_)),
-                under: view.under.clone(),
             });
         }
         shared.kept().standings.number(Arc::new(Standing { times, sides }))
