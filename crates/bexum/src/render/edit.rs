@@ -1,5 +1,6 @@
 //! An edit before it is written: what changes in the files, and what that does.
 
+use std::collections::HashMap;
 use std::path::Path;
 
 use rayon::prelude::*;
@@ -20,8 +21,11 @@ pub(crate) fn diff(path: &Path, old: Option<&str>, new: &str) -> String {
         let middle = differing(whole, new, around);
         let old: Vec<&str> = whole[middle.start..middle.old].split_inclusive('\n').collect();
         let new: Vec<&str> = new[middle.start..middle.new].split_inclusive('\n').collect();
-        // Lines are compared as they are: where few of many differ, to number the same ones takes longer.
-        let changes = capture_diff_slices(Algorithm::Myers, &old, &new);
+        let changes = match old.len().min(new.len()) {
+            ..MANY_LINES => None,
+            _ => changes_by_tables(&old, &new),
+        };
+        let changes = changes.unwrap_or_else(|| changes_of(&old, &new));
         // What goes or comes beside lines that are like it may be said to do so further up or down.
         let shows_enough = |part: Option<&DiffOp>| match part {
             Some(DiffOp::Equal { len, .. }) => *len >= LINES_AROUND,
@@ -36,7 +40,8 @@ pub(crate) fn diff(path: &Path, old: Option<&str>, new: &str) -> String {
     };
     let lines_above = memchr::memchr_iter(b'\n', &whole.as_bytes()[..middle.start]).count();
     for hunk in group_diff_ops(changes, LINES_AROUND) {
-        let in_file: Vec<DiffOp> = hunk.iter().map(|part| below(*part, lines_above)).collect();
+        let in_file: Vec<DiffOp> =
+            hunk.iter().map(|part| moved(*part, (lines_above, lines_above))).collect();
         out.push_str(&format!("{}\n", UnifiedHunkHeader::new(&in_file)));
         for part in hunk {
             let (tag, in_old, in_new) = part.as_tag_tuple();
@@ -50,6 +55,51 @@ pub(crate) fn diff(path: &Path, old: Option<&str>, new: &str) -> String {
         }
     }
     out
+}
+
+/// Lines beyond which a text is compared table by table: the time that it takes as a whole grows with the lines
+/// and with how many of them differ.
+const MANY_LINES: usize = 1000;
+
+fn changes_of(old: &[&str], new: &[&str]) -> Vec<DiffOp> {
+    // Lines are compared as they are: where few of many differ, to number the same ones takes longer.
+    capture_diff_slices(Algorithm::Myers, old, new)
+}
+
+/// The changes from one text to another, which are parted at the headers of tables that stand once in each;
+/// `None` where these are in another order.
+fn changes_by_tables(old: &[&str], new: &[&str]) -> Option<Vec<DiffOp>> {
+    let headers = [old, new].map(|lines| {
+        let mut places: HashMap<&str, Option<usize>> = HashMap::new();
+        for (at, line) in lines.iter().enumerate().filter(|(_, line)| line.starts_with('[')) {
+            places.entry(line).and_modify(|place| *place = None).or_insert(Some(at));
+        }
+        places
+    });
+    let once = |all: &HashMap<&str, Option<usize>>, line: &str| all.get(line).copied().flatten();
+    let cuts = old.iter().enumerate().filter_map(|(at, line)| {
+        let at = once(&headers[0], line).filter(|place| *place == at)?;
+        Some((at, once(&headers[1], line)?))
+    });
+    let cuts: Vec<(usize, usize)> = cuts.chain([(old.len(), new.len())]).collect();
+    let mut changes: Vec<DiffOp> = Vec::new();
+    let mut from = (0, 0);
+    for until in cuts {
+        let part = new.get(from.1..until.1)?;
+        for change in changes_of(&old[from.0..until.0], part) {
+            add_change(&mut changes, moved(change, from));
+        }
+        from = until;
+    }
+    Some(changes)
+}
+
+/// Adds a change; lines that are the same on both sides of a cut are told as one.
+fn add_change(changes: &mut Vec<DiffOp>, change: DiffOp) {
+    match (changes.last_mut(), change) {
+        (Some(DiffOp::Equal { len, .. }), DiffOp::Equal { len: more, .. }) => *len += more,
+        _ => changes.push(change),
+    }
 }
 
 fn push_lines(out: &mut String, sign: &str, lines: &[&str]) {
@@ -103,10 +153,10 @@ fn same_first<T: PartialEq>(pairs: impl Iterator<Item = (T, T)>) -> usize {
     pairs.take_while(|(one, other)| one == other).count()
 }
 
-/// A part of a diff of texts that stand below so many lines.
-fn below(part: DiffOp, lines: usize) -> DiffOp {
+/// A part of a diff of texts that stand below so many lines of each.
+fn moved(part: DiffOp, (above_old, above_new): (usize, usize)) -> DiffOp {
     let (tag, old, new) = part.as_tag_tuple();
-    let (old_index, new_index) = (old.start + lines, new.start + lines);
+    let (old_index, new_index) = (old.start + above_old, new.start + above_new);
     let (old_len, new_len) = (old.len(), new.len());
     match tag {
         DiffTag::Equal => DiffOp::Equal { old_index, new_index, len: old_len },
@@ -189,9 +239,9 @@ mod tests {
     use std::path::Path;
 
     use proptest::prelude::*;
-    use similar::{ChangeTag, TextDiff};
+    use similar::{ChangeTag, DiffOp, DiffTag, TextDiff};
 
-    use super::diff;
+    use super::{changes_by_tables, diff};
 
     /// What a diff of one file makes of a text.
     fn applied(old: &str, diff: &str) -> String {
@@ -249,6 +299,72 @@ mod tests {
                 (text(&lines, ended[0]), text(&new, ended[1]))
             },
         )
+    }
+
+    /// A text of tables, each with lines that are often alike; some are gone then, and some have others.
+    fn tables() -> impl Strategy<Value = (String, String)> {
+        let lines = || prop::collection::vec("[ab]?", 0..4);
+        let name = prop_oneof![4 => "[a-h]", 1 => Just("twice".to_owned())];
+        let tables = prop::collection::vec((name, lines(), prop::option::of(lines()), 0..6), 0..12);
+        tables.prop_map(|tables| {
+            let (mut old, mut new) = (String::new(), String::new());
+            for (name, lines, others, odd) in tables {
+                let table = |lines: &[String]| {
+                    let lines: String = lines.iter().map(|line| format!("{line}\n")).collect();
+                    format!("[{name}]\n{lines}\n")
+                };
+                let then = table(others.as_ref().unwrap_or(&lines));
+                match odd {
+                    0 => new.push_str(&then),
+                    1 => old.push_str(&table(&lines)),
+                    2 => {
+                        old.push_str(&table(&lines));
+                        new.insert_str(0, &then);
+                    }
+                    _ => {
+                        old.push_str(&table(&lines));
+                        new.push_str(&then);
+                    }
+                }
+            }
+            (old, new)
+        })
+    }
+
+    proptest! {
+        /// Parted at the headers of tables, a diff still makes the new text of the old one.
+        #[test]
+        fn a_diff_by_tables_is_what_differs((old, new) in tables()) {
+            let [old, new] = [&old, &new].map(|text| text.split_inclusive('\n').collect::<Vec<_>>());
+            let Some(changes) = changes_by_tables(&old, &new) else { return Ok(()) };
+            let (mut made, mut at) = (Vec::new(), 0);
+            for change in &changes {
+                let (tag, in_old, in_new) = change.as_tag_tuple();
+                prop_assert_eq!((in_old.start, in_new.start), (at, made.len()), "{:?}", changes);
+                if tag == DiffTag::Equal {
+                    prop_assert_eq!(&old[in_old.clone()], &new[in_new.clone()]);
+                }
+                at = in_old.end;
+                made.extend(&new[in_new]);
+            }
+            prop_assert_eq!((made, at), (new, old.len()), "{:?}", changes);
+            let is_equal = |change: &DiffOp| change.tag() == DiffTag::Equal;
+            prop_assert!(!changes.windows(2).any(|two| two.iter().all(is_equal)), "{:?}", changes);
+        }
+    }
+
+    /// Where each of many tables gets a line, that is all that is told; in whatever order they stand.
+    #[test]
+    fn many_tables_are_compared_each_with_itself() {
+        let table = |i: usize, more: &str| format!("[user.u{i}]\nfull-name = 'U'\n{more}\n");
+        let all = |more: &str| (0..600).map(|i| table(i, more)).collect::<String>();
+        let (old, new) = (all(""), all("source = 'office'\n"));
+        let shown = diff(Path::new("f"), Some(&old), &new);
+        assert_eq!(applied(&old, &shown), new);
+        assert_eq!(changed_lines(&shown), 600);
+        let turned: String = (0..600).rev().map(|i| table(i, "")).collect();
+        let shown = diff(Path::new("f"), Some(&old), &turned);
+        assert_eq!(applied(&old, &shown), turned);
     }
 
     proptest! {
