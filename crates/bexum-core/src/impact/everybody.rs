@@ -133,6 +133,7 @@ impl<'e> Comparison<'e> {
             }
             people.push(person);
         }
+        shared.has_everybody();
         let mut known = KnownChanges::default();
         let mut classes = self.classes(&shared);
         let mut compared = self.compared();

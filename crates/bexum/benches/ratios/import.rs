@@ -52,4 +52,20 @@ pub(crate) fn run(platforms: &Platforms) {
     process(&mut import(&as_they_are, &["--adopt", "--write"]));
     told("nothing is otherwise", &|| import(&as_they_are, &[]));
     told("one of 2 000 has another name", &|| import(&some_otherwise, &[]));
+    // As many people again, against loading all of them.
+    let all_new = people.lines().map(|line| match line.strip_prefix("user:") {
+        Some(name) => format!("user:new-{name}\n"),
+        None => format!("{line}\n"),
+    });
+    let all_new = file("new.csv", &all_new.collect::<String>());
+    let more = || {
+        let mut program = of_estate(&["import"]);
+        program.arg(&all_new).args(["--source", "elsewhere"]);
+        program
+    };
+    let imports = (0..ROUNDS).map(|_| process(&mut more()).wall).collect();
+    process(more().arg("--write"));
+    let (load, import) = (median((0..ROUNDS).map(|_| load()).collect()), median(imports));
+    let name = "100 000 more, all new";
+    tell(&format!("{name:<36} {load:>10.0?} {import:>9.0?}  {:>5.2}", ratio(import, load)));
 }

@@ -112,6 +112,12 @@ impl Shared<'_, '_> {
         self.kept.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Forgets what only finds profiles again, once everybody has theirs.
+    pub(in crate::impact) fn has_everybody(&self) {
+        let mut kept = self.kept();
+        *kept = Kept { pieces: std::mem::take(&mut kept.pieces), ..Kept::default() };
+    }
+
     /// The runs of places in a range at which the same is seen of a session.
     pub(in crate::impact) fn known_pieces(
         &self,
