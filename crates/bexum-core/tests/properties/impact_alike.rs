@@ -209,7 +209,7 @@ impl Apart {
     }
 }
 
-fn attachment(policy: &str, to: &str, at: &str) -> Attachment {
+pub(crate) fn attachment(policy: &str, to: &str, at: &str) -> Attachment {
     Attachment {
         policy: list(&[policy]),
         to: list(&[to]),

@@ -3,9 +3,7 @@
 //! [`cells_of`](crate::impact::cells_of) holds.
 
 use bexum_core::attribute::Value;
-use bexum_core::declaration::{
-    Attachment, Ceiling, Declarations, Element, Group, Role, WindowWritten,
-};
+use bexum_core::declaration::{Ceiling, Declarations, Element, Group, Role, WindowWritten};
 use bexum_core::impact::Cell;
 use bexum_core::origin::{Origin, Spanned};
 use bexum_core::policy::Effect;
@@ -13,21 +11,11 @@ use bexum_core::{Request, Time};
 
 use crate::estates::{self, list, named, w};
 use crate::impact::{cells_of, compare, engines};
+use crate::impact_alike::attachment;
 use crate::ways_apart::{Said, estate};
 
 const ALLOWS: Said<'_> = (Effect::Allow, &["*"], &[]);
 const DENIES: Said<'_> = (Effect::Deny, &["*"], &[]);
-
-fn attachment(policy: &str, to: &str, at: &str) -> Attachment {
-    Attachment {
-        policy: list(&[policy]),
-        to: list(&[to]),
-        at: list(&[at]),
-        window: WindowWritten::default(),
-        about: None,
-        origin: Origin::default(),
-    }
-}
 
 fn tier(declared: &mut Declarations, user: usize, tier: &str) {
     declared.users[user].body.attributes = vec![(w("tier"), Value::Text(tier.into()))];
