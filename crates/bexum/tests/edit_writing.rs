@@ -167,13 +167,22 @@ fn what_cannot_be_written_changes_nothing() {
     let mut mode = users.metadata().expect("a file").permissions();
     mode.set_readonly(true);
     std::fs::set_permissions(&users, mode).expect("a mode");
+    std::fs::write(folder.file("new.csv"), "userName\nzed\n").expect("a file");
     let before = texts(folder.path());
     let run = folder.run(&WRITE);
     assert_eq!(run.code, Some(2), "{}", run.out);
     assert!(run.err.contains("`people/users.toml` is read-only"), "{}", run.err);
     assert_eq!(texts(folder.path()), before);
-    let run = folder.run(&["edit", "new", "user:x", "--file", "nowhere/x.toml", "--write"]);
-    assert_eq!(run.code, Some(2), "{}", run.out);
-    assert!(run.err.contains("its folder does not exist"), "{}", run.err);
-    assert_eq!(texts(folder.path()), before);
+    // What could not be written is not shown as if it could be.
+    let new_user = ["edit", "new", "user:x"];
+    let new_people = ["import", "new.csv", "--source", "registry"];
+    for what in [&new_user[..], &new_people] {
+        for write in [&[][..], &["--write"]] {
+            let run = folder.run(&[what, &["--file", "nowhere/x.toml"], write].concat());
+            assert_eq!(run.code, Some(2), "{}", run.out);
+            assert!(run.err.contains("`nowhere/x.toml` cannot be made"), "{}", run.err);
+            assert!(run.err.contains("its folder does not exist"), "{}", run.err);
+            assert_eq!(texts(folder.path()), before);
+        }
+    }
 }

@@ -123,13 +123,11 @@ impl Lock {
             move |error| WriteError::Write { path, error }
         };
         let root = self.root.canonicalize().map_err(failed(&self.root))?;
+        refuse_without_folder(&root, sources, files)?;
         let mut moves: Vec<PathBuf> = Vec::new();
         for (path, _) in files {
             let whole = root.join(path);
             if sources.find(path).is_none() {
-                if whole.parent().is_some_and(|folder| !folder.is_dir()) {
-                    return Err(WriteError::NoFolder(path.clone()));
-                }
                 moves.push(path.clone());
                 continue;
             }
@@ -206,6 +204,23 @@ impl Lock {
             sync_folder(&folder.join(JOURNAL))
         };
         journal().map_err(|error| (Path::new(FOLDER).join(JOURNAL), error))
+    }
+}
+
+/// Refuses texts for new files in folders that are not there: so these would be refused when written.
+///
+/// # Errors
+/// [`WriteError::NoFolder`].
+pub fn refuse_without_folder(
+    root: &Path,
+    sources: &Sources,
+    files: &[(PathBuf, String)],
+) -> Result<(), WriteError> {
+    let has_folder = |path: &Path| root.join(path).parent().is_none_or(Path::is_dir);
+    let mut new = files.iter().filter(|(path, _)| sources.find(path).is_none());
+    match new.find(|(path, _)| !has_folder(path)) {
+        Some((path, _)) => Err(WriteError::NoFolder(path.clone())),
+        None => Ok(()),
     }
 }
 

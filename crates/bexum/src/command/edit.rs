@@ -8,7 +8,7 @@ use anyhow::{Context as _, bail};
 use bexum_core::edit::{Edit, EditFault};
 use bexum_core::engine::Engine;
 use bexum_core::{Declarations, Time};
-use bexum_files::edit::journal::Lock;
+use bexum_files::edit::journal::{Lock, refuse_without_folder};
 use bexum_files::edit::{Plan, PlanError, plan};
 use bexum_files::{Folder, Loaded, Sources};
 use bexum_wire::edit as wire;
@@ -129,6 +129,7 @@ pub(super) fn make<P: Prepared>(
         proposed?;
     let Plan { files, after, declared: declared_after, notes } = plan;
     let Loaded { estate, sources } = loaded;
+    refuse_without_folder(&root, &sources, &files)?;
     let before = Side { name: "the files".to_owned(), estate, sources, declared: kept, engine };
     // What is the same is turned around once.
     let is_same = Arc::ptr_eq(&before.estate, &after.estate);
