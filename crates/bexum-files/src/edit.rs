@@ -14,4 +14,4 @@ mod sync;
 mod table;
 pub(crate) mod written;
 
-pub use plan::{Plan, PlanError, PlannedPeople, plan, plan_people, write_people};
+pub use plan::{DraftedPeople, Plan, PlanError, draft_people, plan, plan_people};

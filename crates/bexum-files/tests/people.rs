@@ -9,7 +9,7 @@ use bexum_core::impact::{Difference, SameFiles, differences};
 use bexum_core::import::{Given, People, Person, SpeaksOf, Terms, import};
 use bexum_core::origin::{Origin, Spanned};
 use bexum_core::{Time, attribute::Value};
-use bexum_files::edit::{plan_people, write_people};
+use bexum_files::edit::{draft_people, plan_people};
 use bexum_files::{Loaded, Named, load_declared};
 use proptest::prelude::*;
 use proptest::sample::{select, subsequence};
@@ -144,7 +144,7 @@ proptest! {
         let decides_nothing = made.people.decides_nothing(&declared);
         let meant = meant(&declared, &people.persons);
         let file = file.map(Path::new);
-        let written = write_people(&loaded.sources, &declared, made.people, file).expect("it can be written");
+        let written = draft_people(&loaded.sources, &declared, made.people, file).expect("it can be written");
         let planned = plan_people(&loaded.estate, &loaded.sources, declared, written, <[_]>::len);
         let (plan, told) = planned.expect("it is an estate");
         prop_assert_eq!(told, plan.files.len());

@@ -38,17 +38,20 @@ pub fn take(declared: &mut Declarations, goes: impl Fn(Origin) -> bool) -> Decla
     let mut taken = Declarations { name: declared.name.clone(), ..Declarations::default() };
     macro_rules! part {
         ($field:ident, |$one:ident| $origin:expr) => {
-            // Most often all of a sort goes, or none.
-            let going = declared.$field.iter().filter(|$one| goes($origin)).count();
-            taken.$field = match going {
-                0 => Vec::new(),
-                all if all == declared.$field.len() => std::mem::take(&mut declared.$field),
-                _ => declared.$field.extract_if(.., |$one| goes($origin)).collect(),
-            };
+            taken.$field = taken_of(&mut declared.$field, |$one| goes($origin));
         };
     }
     every_sort!(part);
     taken
+}
+
+/// Takes out those of a sort that go: most often all, or none.
+fn taken_of<T>(all: &mut Vec<T>, goes: impl Fn(&T) -> bool) -> Vec<T> {
+    match all.iter().filter(|one| goes(one)).count() {
+        0 => Vec::new(),
+        going if going == all.len() => std::mem::take(all),
+        _ => all.extract_if(.., |one| goes(one)).collect(),
+    }
 }
 
 /// What stands at some of the places.
@@ -84,16 +87,18 @@ pub fn differing_sorts(
 }
 
 /// Takes out what stands at the places at which these were declared.
-pub fn take_out(declared: &mut Declarations, gone: &Declarations) {
+pub fn take_out(declared: &mut Declarations, gone: &Declarations) -> Declarations {
+    let mut taken = Declarations { name: declared.name.clone(), ..Declarations::default() };
     macro_rules! part {
         ($field:ident, |$one:ident| $origin:expr) => {
             if !gone.$field.is_empty() {
                 let places: FxHashSet<Origin> = gone.$field.iter().map(|$one| $origin).collect();
-                declared.$field.retain(|$one| !places.contains(&$origin));
+                taken.$field = taken_of(&mut declared.$field, |$one| places.contains(&$origin));
             }
         };
     }
     every_sort!(part);
+    taken
 }
 
 /// Calls `each` with every place in some of the files where something was written.

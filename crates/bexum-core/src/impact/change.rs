@@ -189,9 +189,9 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
     new.extend(new_ties.into_iter().map(with_keys));
     let users = people::differing([before, after], is_looked_at);
     let is_gone = old.keys().any(|thing| !new.contains_key(thing))
-        || users.iter().any(|[_, after]| after.is_none());
+        || users.iter().any(|([_, after], _)| after.is_none());
     let is_new = new.keys().any(|thing| !old.contains_key(thing))
-        || users.iter().any(|[before, _]| before.is_none());
+        || users.iter().any(|([before, _], _)| before.is_none());
     let may_be_other = is_gone && is_new;
     let mut found: Vec<Difference> = Vec::new();
     for (thing, one) in std::mem::take(&mut old) {
@@ -200,10 +200,12 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
     }
     let new = new.into_iter();
     found.extend(new.filter_map(|(thing, one)| difference(thing, [None, Some(one)], may_be_other)));
-    for user in users {
-        if let Some(difference) = people::plain_difference([before, after], user) {
-            found.push(difference);
-            continue;
+    found.sort_by_cached_key(|one| one.thing.to_string());
+    // Users are in the order of their names already, which nothing else comes between.
+    let first_user = found.partition_point(|one| one.thing.to_string().as_str() < "user:");
+    let of_users = users.into_iter().filter_map(|(user, keys)| {
+        if let Some(keys) = keys {
+            return people::plain_difference(user, keys);
         }
         // Of one that is new or gone nothing is told, unless it may be another by a new name.
         let is_read = may_be_other || user.iter().all(Option::is_some);
@@ -215,13 +217,10 @@ pub fn differences(before: &Estate, after: &Estate, same: &SameFiles) -> Vec<Dif
             user.map(|user| (user.identity.origin, keys(estate, user)))
         };
         let sides = [of(before, user[0]), of(after, user[1])];
-        if let Some(name) =
-            user.into_iter().flatten().map(|user| user.identity.name.to_string()).next()
-        {
-            found.extend(difference(Thing::User(name), sides, may_be_other));
-        }
-    }
-    found.sort_by_cached_key(|one| one.thing.to_string());
+        let name = user.into_iter().flatten().next()?.identity.name.to_string();
+        difference(Thing::User(name), sides, may_be_other)
+    });
+    found.splice(first_user..first_user, of_users);
     found
 }
 

@@ -2,6 +2,7 @@
 //! few differ, so what they say is written out only of those who may.
 
 use std::cmp::Ordering;
+use std::sync::Arc;
 
 use super::change::{Difference, IsLookedAt, Thing, of_identity, text};
 use crate::attribute::Attributes;
@@ -11,17 +12,18 @@ use crate::principal::{Imported, Principal, User};
 /// A user in two estates, as far as they are there; at least in one.
 pub(super) type InEach<'e> = [Option<&'e User>; 2];
 
-/// The users that are looked at and are not surely the same, by name.
+/// The users that are looked at and are not surely the same, by name; of one who is in both estates with
+/// the keys that differ, where that is plain without writing out what is said.
 pub(super) fn differing<'e>(
     estates: [&'e Estate; 2],
     is_looked_at: [IsLookedAt<'_>; 2],
-) -> Vec<InEach<'e>> {
+) -> Vec<(InEach<'e>, Option<Vec<&'static str>>)> {
     let [mut before, mut after] = [0, 1].map(|side| {
         let users = estates[side].users.iter();
         let looked_at = users.filter(move |user| is_looked_at[side](user.identity.origin));
         looked_at.peekable()
     });
-    let mut found: Vec<InEach<'e>> = Vec::new();
+    let mut found = Vec::new();
     loop {
         // Both stand in the order of their names.
         let order = match (before.peek(), after.peek()) {
@@ -32,16 +34,11 @@ pub(super) fn differing<'e>(
         };
         let one = if order.is_le() { before.next() } else { None };
         let other = if order.is_ge() { after.next() } else { None };
-        let is_same = one.zip(other).is_some_and(|(one, other)| is_same(estates, one, other));
-        if !is_same {
-            found.push([one, other]);
+        let keys = one.zip(other).and_then(|(one, other)| differing_keys(estates, one, other));
+        if keys.as_ref().is_none_or(|keys| !keys.is_empty()) {
+            found.push(([one, other], keys));
         }
     }
-}
-
-/// Whether two users of one name are surely the same in all that is told of them.
-fn is_same(estates: [&Estate; 2], one: &User, other: &User) -> bool {
-    same_keys(estates, one, other).all(|(_, is_same)| is_same)
 }
 
 /// The keys of two users of one name, as [`keys`] has them, each with whether it surely says the same.
@@ -57,9 +54,13 @@ fn same_keys(
     fn place<'e>(estate: &'e Estate, user: &User) -> Option<&'e str> {
         user.identity.place.map(|place| &*estate.scope(place).path)
     }
+    let is_one_place = match Arc::ptr_eq(&before.scopes, &after.scopes) {
+        true => own.place == others.place,
+        false => place(before, one) == place(after, other),
+    };
     let attributes = have_same_attributes([before, after], &own.attributes, &others.attributes);
     [
-        ("place", place(before, one) == place(after, other)),
+        ("place", is_one_place),
         ("attributes", attributes),
         ("about", own.about == others.about),
         ("enabled", one.enabled == other.enabled),
@@ -70,13 +71,11 @@ fn same_keys(
     .into_iter()
 }
 
-/// What differs of a user who is in both estates, where that is plain without writing out what is said.
-pub(super) fn plain_difference(estates: [&Estate; 2], user: InEach<'_>) -> Option<Difference> {
-    let [Some(one), Some(other)] = user else { return None };
-    let keys = differing_keys(estates, one, other)?;
-    let thing = Thing::User(one.identity.name.to_string());
-    let [before, after] = [one, other].map(|user| Some(user.identity.origin));
-    Some(Difference { thing, keys, before, after, says: String::new() })
+/// What differs of a user who is in both estates, by the keys that do.
+pub(super) fn plain_difference(user: InEach<'_>, keys: Vec<&'static str>) -> Option<Difference> {
+    let name = user.into_iter().flatten().next()?.identity.name.to_string();
+    let [before, after] = user.map(|user| user.map(|user| user.identity.origin));
+    Some(Difference { thing: Thing::User(name), keys, before, after, says: String::new() })
 }
 
 /// The keys in which two users of one name differ; `None` where it has to be written out what they say,
@@ -128,10 +127,11 @@ pub(super) fn source(imported: &Imported) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::{differing_keys, is_same, keys};
+    use super::{differing_keys, keys};
     use crate::Estate;
     use crate::attribute::Value;
-    use crate::declaration::{Declarations, Imported, Named, Scope, User};
+    use crate::declaration::{Declarations, Group, Imported, Named, Scope, User};
+    use crate::impact::{SameFiles, differences};
     use crate::origin::{Origin, Spanned};
     use crate::scope::ScopeType;
 
@@ -179,12 +179,42 @@ mod tests {
         Estate::build(&declared).expect("it builds")
     }
 
+    /// Things are told in the order of their names, whatever stands beside users.
+    #[test]
+    fn what_differs_is_in_order() {
+        let account = || Scope {
+            scope_type: ScopeType::Account,
+            kind: None,
+            sealed: false,
+            attributes: Vec::new(),
+        };
+        let beside = ["use", "user", "user-a", "user9", "users", "v"];
+        let after = Declarations {
+            name: "x".to_owned(),
+            scopes: beside.map(|name| named(name, account())).into(),
+            users: ["zoe", "user", "a", "a-b", "a9"]
+                .map(|name| named(name, User::default()))
+                .into(),
+            groups: ["user", "a"].map(|name| named(name, Group::default())).into(),
+            ..Declarations::default()
+        };
+        let built = |declared| Estate::build(&declared).expect("it builds");
+        let before = built(Declarations { name: "x".to_owned(), ..Declarations::default() });
+        let found = differences(&before, &built(after), &SameFiles::default());
+        let names: Vec<String> = found.iter().map(|one| one.thing.to_string()).collect();
+        assert_eq!(names.len(), 13);
+        assert!(names.is_sorted(), "{names:?}");
+    }
+
     /// The keys that differ are those of which what is written out differs.
     #[test]
     fn keys_differ_where_what_they_say_does() {
         let estates: Vec<Estate> =
             (0..256).flat_map(|bits| [false, true].map(|turned| estate(bits, turned))).collect();
         let user = |estate: &Estate| estate.find_user("u").expect("it is there");
+        let attributes = |user: &super::User| -> Vec<_> {
+            user.identity.attributes.iter().map(|(id, value)| (id, value.clone())).collect()
+        };
         let said: Vec<_> = estates.iter().map(|one| keys(one, one.user(user(one)))).collect();
         for (one, says) in estates.iter().zip(&said).step_by(3) {
             for (other, others) in estates.iter().zip(&said) {
@@ -194,10 +224,7 @@ mod tests {
                 match differing_keys([one, other], pair[0], pair[1]) {
                     Some(keys) => assert_eq!(keys, differing),
                     // Attributes differ, or stand in another order.
-                    None => assert!(!is_same([one, other], pair[0], pair[1])),
-                }
-                if is_same([one, other], pair[0], pair[1]) {
-                    assert!(differing.is_empty(), "{differing:?}");
+                    None => assert_ne!(attributes(pair[0]), attributes(pair[1])),
                 }
             }
         }

@@ -112,28 +112,28 @@ pub fn plan(
 /// What is known of users and groups that are to be otherwise, before the estate that they are in is put
 /// together.
 #[derive(Debug)]
-pub struct PlannedPeople(Option<Written>);
+pub struct DraftedPeople(Option<Written>);
 
-/// Finds out which files differ where users and groups are otherwise than `declared`, any number of them
-/// at once, and what these declare then.
+/// Drafts the files that differ where users and groups are otherwise than `declared`, any number of them
+/// at once, and finds out what these declare then. Nothing is written.
 ///
 /// # Errors
 /// [`PlanError::Refused`], [`PlanError::Outside`] and [`PlanError::NotTheSame`].
-pub fn write_people(
+pub fn draft_people(
     sources: &Sources,
     declared: &Declarations,
     people: AlteredPeople,
     file: Option<&Path>,
-) -> Result<PlannedPeople, PlanError> {
+) -> Result<DraftedPeople, PlanError> {
     let file = new_file(file)?;
     if people.is_nothing() {
-        return Ok(PlannedPeople(None));
+        return Ok(DraftedPeople(None));
     }
     let parts = people.into_parts(declared);
-    Written::of(sources, declared, parts, file.as_deref(), 0, false).map(Some).map(PlannedPeople)
+    Written::of(sources, declared, parts, file.as_deref(), 0, false).map(Some).map(DraftedPeople)
 }
 
-/// Plans that users and groups are otherwise than `declared`, as [`write_people`] has it of these. Something
+/// Plans that users and groups are otherwise than `declared`, as [`draft_people`] has it of these. Something
 /// else is done with the texts that change while the estate is put together.
 ///
 /// # Errors
@@ -142,24 +142,30 @@ pub fn plan_people<R: Send>(
     before: &Arc<Estate>,
     sources: &Sources,
     mut declared: Declarations,
-    people: PlannedPeople,
+    people: DraftedPeople,
     meanwhile: impl FnOnce(&[(PathBuf, String)]) -> R + Send,
 ) -> Result<(Plan, R), PlanError> {
-    let PlannedPeople(Some(mut written)) = people else {
+    let DraftedPeople(Some(mut written)) = people else {
         let after = Loaded { estate: Arc::clone(before), sources: again(sources) };
         let plan = Plan { files: Vec::new(), after, declared, notes: Vec::new() };
         return Ok((plan, meanwhile(&[])));
     };
-    take_out(&mut declared, &written.was);
+    let gone = take_out(&mut declared, &written.was);
     let texts = std::mem::take(&mut written.texts);
     let put = written.put_into(&mut declared, sources)?;
-    // That the files say what they are to say is found out while the estate is put together.
+    // That the files say what they are to say is found out while the estate is put together, and what
+    // nobody needs any more is freed, which takes a while with many people.
+    let Put { sources, meant, gone: more_gone } = put;
     let (built, (is_meant, done)) = rayon::join(
         || Estate::build_beside(&declared, before),
-        || rayon::join(|| put.meant.hold_against(&declared), || meanwhile(&texts)),
+        || {
+            let done = rayon::join(|| meant.hold_against(&declared), || meanwhile(&texts));
+            drop((gone, more_gone));
+            done
+        },
     );
     is_meant?;
-    let after = load::built(put.sources, built).map_err(PlanError::Refused)?;
+    let after = load::built(sources, built).map_err(PlanError::Refused)?;
     Ok((Plan { files: texts, after, declared, notes: Vec::new() }, done))
 }
 
@@ -300,17 +306,20 @@ impl Written {
             blocks.renumber(&mut renumber);
         }
         let in_blocks = blocks.old_places();
-        take(&mut is, |origin| in_blocks.contains(&origin));
-        take(&mut was, |origin| in_blocks.contains(&origin));
+        let mut gone = vec![
+            take(&mut is, |origin| in_blocks.contains(&origin)),
+            take(&mut was, |origin| in_blocks.contains(&origin)),
+        ];
         // What stands in the other files is what it was; in these, what it is to be.
         let mut in_whole = vec![false; sources.files.len()];
         whole.iter().for_each(|file| in_whole[file.0 as usize] = true);
         let goes = |origin: Origin| origin == Origin::default() || in_whole[origin.file.0 as usize];
         let mut to_be = take(&mut is, goes);
-        take(&mut was, goes);
+        gone.push(take(&mut was, goes));
         if is != was {
             return Err(not_the_same());
         }
+        gone.push(was);
         if !whole.is_empty() {
             join(&mut to_be, take(declared, goes));
         }
@@ -318,7 +327,7 @@ impl Written {
         let in_blocks = blocks.put(declared);
         join(declared, read);
         join(declared, in_blocks);
-        Ok(Put { sources, meant: Meant { to_be, in_whole, path, at } })
+        Ok(Put { sources, meant: Meant { to_be, in_whole, path, at }, gone })
     }
 }
 
@@ -326,6 +335,8 @@ impl Written {
 struct Put {
     sources: Sources,
     meant: Meant,
+    /// What nobody needs any more.
+    gone: Vec<Declarations>,
 }
 
 /// What files that were read again are to say.

@@ -12,7 +12,7 @@ use bexum_core::import::{
 use bexum_core::name::Grammar;
 use bexum_files::Loaded;
 use bexum_files::Sources;
-use bexum_files::edit::{PlanError, PlannedPeople, plan, plan_people, write_people};
+use bexum_files::edit::{DraftedPeople, PlanError, draft_people, plan, plan_people};
 use bexum_files::people::{Read, read_people};
 use bexum_wire::edit as wire;
 
@@ -95,7 +95,7 @@ struct FromFiles {
     /// What they make of it, where nobody has.
     made: Option<Imported>,
     /// The files of the estate as they would be, where no group is gone either.
-    written: Option<Result<PlannedPeople, PlanError>>,
+    written: Option<Result<DraftedPeople, PlanError>>,
     decides_nothing: bool,
 }
 
@@ -127,7 +127,7 @@ impl FromFiles {
         if let Some(made) = made.as_mut().filter(|made| !made.has_gone_groups()) {
             decides_nothing = made.people.decides_nothing(declared);
             let people = std::mem::take(&mut made.people);
-            written = Some(write_people(sources, declared, people, typed.file.as_deref()));
+            written = Some(draft_people(sources, declared, people, typed.file.as_deref()));
         }
         Ok(Self { read, renames, made, written, decides_nothing })
     }
@@ -163,7 +163,7 @@ fn propose(
     made.not_taken.extend(read.not_taken);
     let written = written.unwrap_or_else(|| {
         let people = std::mem::take(&mut made.people);
-        write_people(sources, &declared, people, typed.file.as_deref())
+        draft_people(sources, &declared, people, typed.file.as_deref())
     });
     // Where some have new names, more files may differ than those of the second step.
     let is_all = named.is_none();

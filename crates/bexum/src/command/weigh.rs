@@ -37,7 +37,6 @@ pub(super) struct Weighed<'w> {
     pub(super) cells: &'w Changes,
     limited: LimitedIn,
     roles: &'w [(String, RolesChanged)],
-    changes: Vec<Changed>,
     /// Expectations that come to something else.
     pub(super) turned: Vec<Turned>,
     besides: Vec<InOther>,
@@ -97,19 +96,8 @@ pub(super) fn weigh<T>(
     let same = same_files(&before.sources, &after.sources);
     let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
     let differing = differences(&before.estate, &after.estate, &same);
-    let changes: Vec<Changed> = differing
-        .par_iter()
-        .map(|one| Changed {
-            thing: one.thing.to_string(),
-            keys: one.keys.clone(),
-            at: [
-                one.before.map(|at| before.sources.shown(at)),
-                one.after.map(|at| after.sources.shown(at)),
-            ],
-        })
-        .collect();
     // That nobody gains or loses anything is said of all items and of all moments from now on.
-    let is_told = typed.format != ImpactFormat::Csv && !changes.is_empty();
+    let is_told = typed.format != ImpactFormat::Csv && !differing.is_empty();
     let searched = |on: FailOn| is_told || asks_for(typed, on);
     let asks_more = typed.by.is_some() || !typed.beside.is_empty() || !typed.log.is_empty();
     if !asks_more && differing.iter().all(Difference::decides_nothing) {
@@ -125,7 +113,6 @@ pub(super) fn weigh<T>(
             cells: &Changes::default(),
             limited: LimitedIn::default(),
             roles: &[],
-            changes,
             turned: Vec::new(),
             besides: Vec::new(),
             later: Vec::new(),
@@ -161,7 +148,7 @@ pub(super) fn weigh<T>(
         );
     }
     // The same files expect the same of the same.
-    let turned = match changes.is_empty() {
+    let turned = match differing.is_empty() {
         true => Vec::new(),
         false => turned::turned(&engines, [&before.sources, &after.sources], request.time),
     };
@@ -204,7 +191,6 @@ pub(super) fn weigh<T>(
         cells: &found.changes,
         limited: found.limited,
         roles: &found.roles,
-        changes,
         turned,
         besides,
         later,
@@ -245,7 +231,8 @@ impl Weighed<'_> {
         let renames = self.renamed();
         let (cells, same) = self.told_as_one(&renames);
         then(&Told {
-            changes: &self.changes,
+            differing: self.differing,
+            sources: self.sides.map(|side| &side.sources),
             because: self.because,
             cells: &cells,
             renamed: (&renames, same),
@@ -289,10 +276,11 @@ impl Weighed<'_> {
     /// For machines.
     pub(super) fn shape(&self) -> wire::Impact {
         let [before, after] = self.sides.map(|side| side.name.clone());
-        let differences = self.changes.iter().map(|one| {
-            let [before, after] = one.at.clone();
-            let keys = one.keys.iter().map(|key| (*key).to_owned()).collect();
-            wire::Difference { thing: one.thing.clone(), keys, before, after }
+        let sources = self.sides.map(|side| &side.sources);
+        let differences = self.differing.par_iter().map(|difference| {
+            let [before, after] = Changed { difference, sources }.at();
+            let keys = difference.keys.iter().map(|key| (*key).to_owned()).collect();
+            wire::Difference { thing: difference.thing.to_string(), keys, before, after }
         });
         let mut impact = wire::Impact::new(before, after, differences.collect(), self.cells);
         let of_each = self.turns.unlisted.iter().zip([wire::Turn::Gained, wire::Turn::Lost]);

@@ -5,10 +5,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use bexum_core::Estate;
 use bexum_core::catalogue::Level;
 use bexum_core::impact::{
-    Block as Alike, Cell, Change, Changes, Extent, OnRow, OpenedCell, Outcome, Renamed,
+    Block as Alike, Cell, Change, Changes, Difference, Extent, OnRow, OpenedCell, Outcome, Renamed,
     RolesChanged, SessionName,
 };
 use bexum_core::time::Time;
+use bexum_files::Sources;
 
 use super::impact_besides::{InLog, InOther, Later, Turned};
 use super::report::wrap_under;
@@ -33,7 +34,9 @@ const HELD: &str = "gained, but could be done in another session before";
 
 /// What is told.
 pub(crate) struct Told<'t> {
-    pub(crate) changes: &'t [Changed],
+    /// The things that differ, and the files of each estate, in which they stand.
+    pub(crate) differing: &'t [Difference],
+    pub(crate) sources: [&'t Sources; 2],
     pub(crate) cells: &'t Changes,
     /// What is called otherwise, and how many cells are the same under the new names: they are not
     /// among the others.
@@ -64,28 +67,38 @@ pub(crate) struct Told<'t> {
     pub(crate) full: bool,
 }
 
-/// A thing that is new, gone or otherwise.
-pub(crate) struct Changed {
-    pub(crate) thing: String,
-    /// The keys that differ; none of a thing that is new or gone.
-    pub(crate) keys: Vec<&'static str>,
-    /// Where it stands in each estate that has it: `people/users.toml:14`.
-    pub(crate) at: [Option<String>; 2],
+/// A thing that is new, gone or otherwise. What is told of it is put into words when it is told: there
+/// may be a hundred thousand.
+#[derive(Clone, Copy)]
+pub(crate) struct Changed<'t> {
+    pub(crate) difference: &'t Difference,
+    /// The files of each estate.
+    pub(crate) sources: [&'t Sources; 2],
 }
 
-impl Changed {
+impl Changed<'_> {
+    pub(crate) fn thing(&self) -> String {
+        self.difference.thing.to_string()
+    }
+
     /// New, gone, or the keys that differ.
     pub(super) fn what(&self) -> String {
-        match &self.at {
-            [None, _] => "new".to_owned(),
-            [_, None] => "gone".to_owned(),
-            _ => self.keys.join(", "),
+        match self.difference {
+            Difference { before: None, .. } => "new".to_owned(),
+            Difference { after: None, .. } => "gone".to_owned(),
+            both => both.keys.join(", "),
         }
+    }
+
+    /// Where it stands in each estate that has it: `people/users.toml:14`.
+    pub(crate) fn at(&self) -> [Option<String>; 2] {
+        let Difference { before, after, .. } = self.difference;
+        [before.map(|at| self.sources[0].shown(at)), after.map(|at| self.sources[1].shown(at))]
     }
 
     /// Where it stands: before and after, if these are not the same.
     pub(super) fn places(&self) -> String {
-        let mut places: Vec<&str> = self.at.iter().flatten().map(String::as_str).collect();
+        let mut places: Vec<String> = self.at().into_iter().flatten().collect();
         places.dedup();
         places.join(" → ")
     }
@@ -164,21 +177,25 @@ impl<'t> Told<'t> {
         lines
     }
 
+    /// What differs in the files.
+    pub(super) fn changes(&self) -> impl Iterator<Item = Changed<'t>> {
+        let sources = self.sources;
+        self.differing.iter().map(move |difference| Changed { difference, sources })
+    }
+
     /// What differs in the files, a line each.
     fn change(&self, out: &mut String, width: usize) {
-        if self.changes.is_empty() {
+        let count = self.differing.len();
+        if count == 0 {
             return;
         }
         out.push_str(&format!("\n{}\n", paint(style::HEADING, "what was changed")));
-        let told = match self.full || self.changes.len() <= CHANGES + 1 {
-            true => self.changes,
-            false => &self.changes[..CHANGES],
-        };
-        for one in told {
-            let line = format!("{}: {} ({})", safe(&one.thing), one.what(), safe(&one.places()));
+        let told = if self.full || count <= CHANGES + 1 { count } else { CHANGES };
+        for one in self.changes().take(told) {
+            let line = format!("{}: {} ({})", safe(&one.thing()), one.what(), safe(&one.places()));
             wrap_under(out, "  ", "    ", &line, width);
         }
-        if let left @ 1.. = self.changes.len() - told.len() {
+        if let left @ 1.. = count - told {
             let more = format!("  and {left} more: `--full` names them\n");
             out.push_str(&paint(style::QUIET, &more));
         }
@@ -350,8 +367,8 @@ impl<'t> Told<'t> {
     }
 
     /// The changes that have a say about the cells of a block, unless these are all changes.
-    fn because_of(&self, block: &Block<'_>) -> Vec<&'t Changed> {
-        if self.changes.len() < 2 {
+    fn because_of(&self, block: &Block<'_>) -> Vec<Changed<'t>> {
+        if self.differing.len() < 2 {
             return Vec::new();
         }
         let mut known: BTreeSet<&str> = BTreeSet::new();
@@ -363,9 +380,10 @@ impl<'t> Told<'t> {
                 found.extend((self.because)(&change.cell(*session, place)));
             }
         }
-        match found.len() == self.changes.len() {
+        let of = |at: usize| Changed { difference: &self.differing[at], sources: self.sources };
+        match found.len() == self.differing.len() {
             true => Vec::new(),
-            false => found.into_iter().take(TOLD).map(|at| &self.changes[at]).collect(),
+            false => found.into_iter().take(TOLD).map(of).collect(),
         }
     }
 
@@ -375,7 +393,7 @@ impl<'t> Told<'t> {
             let names = paint(style::NAME, &safe(&self.some(&block.names, ", ")));
             wrap_under(out, "  ", "    ", &names, width);
             for one in self.because_of(&block) {
-                let line = format!("by {}: {} ({})", one.thing, one.what(), one.places());
+                let line = format!("by {}: {} ({})", one.thing(), one.what(), one.places());
                 wrap_under(out, "    ", "       ", &paint(style::QUIET, &safe(&line)), width);
             }
             for (line, places) in block.lines {

@@ -48,12 +48,12 @@ impl Told<'_> {
             let lines: String = self.turned.iter().map(line).collect();
             out.push_str(&format!("\nExpectations:\n\n{lines}"));
         }
-        if !self.changes.is_empty() {
-            let line = |one: &super::impact::Changed| {
-                format!("- {}: {} ({})\n", code(&one.thing), one.what(), code(&one.places()))
+        if let count @ 1.. = self.differing.len() {
+            let line = |one: super::impact::Changed<'_>| {
+                format!("- {}: {} ({})\n", code(&one.thing()), one.what(), code(&one.places()))
             };
-            let lines: String = self.changes.iter().map(line).collect();
-            out.push_str(&folded(&format!("What was changed ({})", self.changes.len()), &lines));
+            let lines: String = self.changes().map(line).collect();
+            out.push_str(&folded(&format!("What was changed ({count})"), &lines));
         }
         out
     }

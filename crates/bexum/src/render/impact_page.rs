@@ -21,7 +21,7 @@ struct Page<'t> {
     in_log: Option<&'t InLog>,
     roles: Vec<String>,
     turned: &'t [Turned],
-    changes: &'t [Changed],
+    changes: Vec<Changed<'t>>,
     by: Option<&'t By<'t>>,
 }
 
@@ -84,7 +84,7 @@ impl Told<'_> {
             in_log: self.in_log,
             roles: self.role_lines(),
             turned: self.turned,
-            changes: self.changes,
+            changes: self.changes().collect(),
             by,
         };
         Ok(page.render()?)

@@ -206,18 +206,18 @@ impl<'d> Builder<'d> {
     }
 
     fn find_duty(&mut self, written: &Spanned<String>) -> Option<Duty> {
-        let bare = |name: &str| Spanned::new(name.to_owned(), written.origin);
         let Self { faults, near, groups, roles, policies, .. } = self;
+        let at = written.origin;
         if let Some(name) = written.value.strip_prefix("policy:") {
-            let found = policies.find(&bare(name), faults, near)?;
+            let found = policies.find_at(name, at, faults, near)?;
             return Some(Duty::Policy(PolicyId::new(found)));
         }
         match PrincipalType::split(&written.value) {
             Some((PrincipalType::Group, name)) => {
-                Some(Duty::Group(GroupId::new(groups.find(&bare(name), faults, near)?)))
+                Some(Duty::Group(GroupId::new(groups.find_at(name, at, faults, near)?)))
             }
             Some((PrincipalType::Role, name)) => {
-                Some(Duty::Role(RoleId::new(roles.find(&bare(name), faults, near)?)))
+                Some(Duty::Role(RoleId::new(roles.find_at(name, at, faults, near)?)))
             }
             _ => {
                 let expected = "write `role:NAME`, `group:NAME` or `policy:NAME`";

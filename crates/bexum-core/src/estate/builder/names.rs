@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use crate::declaration::Named;
 use crate::fault::{Fault, LocatedFault};
 use crate::name::{Grammar, NameTable, nearest};
-use crate::origin::Spanned;
+use crate::origin::{Origin, Spanned};
 use crate::scope::ScopeTree;
 
 /// How many more near names to look for: a search reads the whole space, so an estate with a
@@ -52,17 +52,17 @@ impl<'d> Names<'d> {
         things: &'d [Named<T>],
         faults: &mut Vec<LocatedFault>,
     ) -> Self {
-        let mut order: Vec<usize> = (0..things.len()).collect();
-        let key = |i: &usize| things[*i].name.value.as_str();
+        let names = things.iter().map(|thing| thing.name.value.as_str());
+        let mut order: Vec<(&str, usize)> = names.zip(0..).collect();
         if what == "scope" {
             // By segments, so that a scope stands right before all below it.
-            order.sort_by(|a, b| by_segments(key(a), key(b)));
+            order.sort_by(|(a, _), (b, _)| by_segments(a, b));
         } else {
-            order.sort_by(|a, b| key(a).cmp(key(b)));
+            order.sort_by_key(|(name, _)| *name);
         }
-        order.dedup_by(|later, first| {
-            let (later, first) = (&things[*later].name, &things[*first].name);
-            let same = later.value == first.value;
+        order.dedup_by(|(later, i), (first, j)| {
+            let same = later == first;
+            let (later, first) = (&things[*i].name, &things[*j].name);
             if same {
                 let fault = Fault::Duplicate { what, name: later.value.clone() };
                 faults.push(
@@ -75,9 +75,9 @@ impl<'d> Names<'d> {
         for thing in things {
             check_letters(what, &thing.name, faults);
         }
-        let names: Vec<&str> = order.iter().map(key).collect();
+        let names: Vec<&str> = order.iter().map(|(name, _)| *name).collect();
         let numbers = NameTable::new(&names);
-        Self { what, numbers, order: names.into_iter().zip(order).collect() }
+        Self { what, numbers, order }
     }
 
     /// The declarations by id.
@@ -108,11 +108,23 @@ impl<'d> Names<'d> {
         faults: &mut Vec<LocatedFault>,
         budget: &mut Budget,
     ) -> Option<usize> {
-        let found = self.get(&written.value);
+        self.find_at(&written.value, written.origin, faults, budget)
+    }
+
+    /// The id of a name that is written at a place, which may be a part of what is written there; one that
+    /// is not declared is a fault.
+    pub(super) fn find_at(
+        &self,
+        name: &str,
+        place: Origin,
+        faults: &mut Vec<LocatedFault>,
+        budget: &mut Budget,
+    ) -> Option<usize> {
+        let found = self.get(name);
         if found.is_none() {
-            let nearest = self.nearest(&written.value, budget);
-            let fault = Fault::Undeclared { what: self.what, name: written.value.clone(), nearest };
-            faults.push(LocatedFault::new(fault, written.origin));
+            let nearest = self.nearest(name, budget);
+            let fault = Fault::Undeclared { what: self.what, name: name.to_owned(), nearest };
+            faults.push(LocatedFault::new(fault, place));
         }
         found
     }

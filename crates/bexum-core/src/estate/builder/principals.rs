@@ -212,29 +212,27 @@ impl Builder<'_> {
             self.fault(fault, written.origin);
             return None;
         };
-        let bare = Spanned::new(name.to_owned(), written.origin);
-        let (faults, near) = (&mut self.faults, &mut self.near);
+        let names = match found {
+            PrincipalType::User => &self.users,
+            PrincipalType::Group => &self.groups,
+            PrincipalType::Role => &self.roles,
+            PrincipalType::Resource => &self.scopes,
+        };
+        let id = names.find_at(name, written.origin, &mut self.faults, &mut self.near)?;
         let principal = match found {
-            PrincipalType::User => {
-                Principal::User(UserId::new(self.users.find(&bare, faults, near)?))
-            }
-            PrincipalType::Group => {
-                Principal::Group(GroupId::new(self.groups.find(&bare, faults, near)?))
-            }
-            PrincipalType::Role => {
-                Principal::Role(RoleId::new(self.roles.find(&bare, faults, near)?))
+            PrincipalType::User => Principal::User(UserId::new(id)),
+            PrincipalType::Group => Principal::Group(GroupId::new(id)),
+            PrincipalType::Role => Principal::Role(RoleId::new(id)),
+            PrincipalType::Resource if resources.contains(id) => {
+                Principal::Workload(ScopeId::new(id))
             }
             PrincipalType::Resource => {
-                let scope = self.scopes.find(&bare, faults, near)?;
-                if !resources.contains(scope) {
-                    let fault = Fault::NotAPrincipal {
-                        found: written.value.clone(),
-                        expected: "only a scope declared as `[resource.…]` can act",
-                    };
-                    self.fault(fault, written.origin);
-                    return None;
-                }
-                Principal::Workload(ScopeId::new(scope))
+                let fault = Fault::NotAPrincipal {
+                    found: written.value.clone(),
+                    expected: "only a scope declared as `[resource.…]` can act",
+                };
+                self.fault(fault, written.origin);
+                return None;
             }
         };
         Some(Subject::One(principal))
