@@ -14,6 +14,7 @@ mod literal;
 pub mod load;
 pub mod people;
 pub mod problem;
+pub mod quotes;
 mod reviews;
 pub mod source;
 pub mod texts;

@@ -113,17 +113,22 @@ fn the_claims_of_a_token_are_circumstances() {
     );
     // The middle one of three parts, in base64url: the claims of before, then those that ended.
     let late = "eyJhdWQiOiJhIiwiY3Jld3MiOlsibmlnaHQiXSwicmVhbG0iOnsibGV2ZWwiOjJ9LCJleHAiOjB9";
-    let folder = folder.with("token.json", format!("e30.{late}.c2lnbmVk\n"));
-    let run = ask(&folder, &[]);
-    assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
-    assert!(
-        run.err.ends_with("the token counts no more: it ended at 1970-01-01T00:00:00Z\n"),
-        "{}",
-        run.err
-    );
+    for token in [format!("e30.{late}.c2lnbmVk\n"), format!("{late}\n")] {
+        std::fs::write(folder.file("token.json"), token).expect("written");
+        let run = ask(&folder, &[]);
+        assert_eq!(run.code, Some(0), "{}{}", run.out, run.err);
+        assert!(
+            run.err.ends_with("the token counts no more: it ended at 1970-01-01T00:00:00Z\n"),
+            "{}",
+            run.err
+        );
+    }
     for (token, more, why) in [
         ("e30.x", &[][..], "three parts"),
         ("e30.!!.x", &[], "base64url"),
+        ("Ines", &[], "neither JSON nor a signed token, nor its middle part"),
+        ("[1]", &[], "not an object"),
+        ("", &[], "are no JSON"),
         ("e30.W10.x", &[], "not an object"),
         ("{", &[], "are no JSON"),
         (r#"{"a": 1, "a": 2}"#, &[], "stands twice"),

@@ -200,7 +200,15 @@ fn a_table_is_filled_in_and_taken() {
     }
     assert!(!run.err.contains("answers.csv:3"), "{}", run.err);
     assert_eq!(std::fs::read_to_string(folder.file("reviews.toml")).expect("still"), text);
-    for (table, why) in [("who,of\n", "no column `answer`"), ("who,of,answer\n", "no row")] {
+    for (table, why) in [
+        ("who,of\n", "no column `answer`"),
+        ("who,of,answer\n", "no row"),
+        // The answers below would seem not to be given.
+        (
+            "who,of,answer,why\nuser:rafi,group:imaging,keep,\"so\nuser:lin,group:imaging,keep,\n",
+            "answers.csv:2: no quote closes this cell",
+        ),
+    ] {
         std::fs::write(folder.file("answers.csv"), table).expect("written");
         let run = review(&folder, LATER, &from);
         assert!(run.code == Some(2) && run.err.contains(why), "{}", run.err);

@@ -5,6 +5,7 @@ use bexum_core::import::{Given, MappedKey, Person, Reference, Team};
 use bexum_core::time::Window;
 
 use super::{Reading, bare};
+use crate::quotes::{BadQuote, bad_quote};
 
 /// Letters after which a spreadsheet takes a cell for a formula.
 const STARTS_FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
@@ -61,6 +62,9 @@ impl Column {
 
 impl Reading<'_> {
     pub(super) fn table(&mut self, file: &str, text: &[u8]) {
+        if let Some(BadQuote { line, why }) = bad_quote(text) {
+            return self.complain(format!("{file}:{line}"), why.to_owned(), None);
+        }
         let mut reader = csv::ReaderBuilder::new().has_headers(true).from_reader(text);
         let headers = match reader.headers() {
             Ok(headers) => headers.clone(),

@@ -11,6 +11,7 @@ use bexum_core::name::nearest;
 use bexum_core::review::{self, Asked, Asks, Discounted, Of, Opens, Question, Review, Reviewing};
 use bexum_core::time::Window;
 use bexum_core::{Declarations, Estate, Time, usage};
+use bexum_files::quotes::{BadQuote, bad_quote};
 use bexum_files::{Loaded, append_tables, new_review, written_answer};
 use bexum_wire::review as wire;
 use rayon::prelude::*;
@@ -431,10 +432,11 @@ impl Answering<'_> {
     /// The answers of a table; every row that is none is told.
     fn table(&self, file: &Path) -> anyhow::Result<Vec<review::Answer>> {
         let shown = file.display().to_string();
-        let mut rows = csv::ReaderBuilder::new()
-            .flexible(true)
-            .from_path(file)
-            .with_context(|| format!("cannot read `{shown}`"))?;
+        let text = std::fs::read(file).with_context(|| format!("cannot read `{shown}`"))?;
+        if let Some(BadQuote { line, why }) = bad_quote(&text) {
+            bail!("{shown}:{line}: {why}");
+        }
+        let mut rows = csv::ReaderBuilder::new().flexible(true).from_reader(&text[..]);
         let head = rows.headers().with_context(|| format!("cannot read `{shown}`"))?.clone();
         let column = |name: &str| {
             head.iter().position(|one| one.trim_start_matches('\u{feff}').trim() == name)

@@ -25,11 +25,12 @@ pub(super) fn circumstances<'a>(
 ) -> anyhow::Result<Flat<'a>> {
     let name = file.display();
     let trimmed = text.trim();
-    let json = match trimmed.starts_with('{') {
+    let json = match trimmed.starts_with(['{', '[']) {
         true => trimmed,
         false => {
-            *decoded = middle_part(trimmed)
-                .with_context(|| format!("`{name}` is neither JSON nor a signed token"))?;
+            *decoded = middle_part(trimmed).with_context(|| {
+                format!("`{name}` is neither JSON nor a signed token, nor its middle part")
+            })?;
             decoded
         }
     };
@@ -69,10 +70,10 @@ pub(super) fn circumstances<'a>(
     Ok(flat)
 }
 
-/// The middle one of three parts with dots between them, out of its letters.
+/// The middle one of three parts with dots between them, which may stand by itself, out of its letters.
 fn middle_part(token: &str) -> anyhow::Result<String> {
     let parts: Vec<&str> = token.split('.').collect();
-    let [_, middle, _] = parts[..] else {
+    let ([_, middle, _] | [middle]) = parts[..] else {
         bail!("a signed token has three parts with a dot between them, this has {}", parts.len());
     };
     let bytes = URL_SAFE_NO_PAD
