@@ -96,11 +96,18 @@ pub struct ScopeTree {
     scopes: Vec<Scope>,
     /// By path.
     numbers: NameTable,
+    /// The scopes in the order in which they were declared.
+    as_declared: Box<[ScopeId]>,
 }
 
 impl ScopeTree {
-    /// Takes scopes sorted by their segments, parents set, and the numbers of their paths.
-    pub(crate) fn new(mut scopes: Vec<Scope>, numbers: NameTable) -> Self {
+    /// Takes scopes sorted by their segments, parents set, the numbers of their paths, and the order in
+    /// which they were declared.
+    pub(crate) fn new(
+        mut scopes: Vec<Scope>,
+        numbers: NameTable,
+        as_declared: Box<[ScopeId]>,
+    ) -> Self {
         for i in (0..scopes.len()).rev() {
             let end = scopes[i].end.max(ScopeId::new(i + 1).0);
             scopes[i].end = end;
@@ -109,7 +116,7 @@ impl ScopeTree {
                 *above = (*above).max(end);
             }
         }
-        Self { scopes, numbers }
+        Self { scopes, numbers, as_declared }
     }
 
     /// The scope declared at exactly this path.
@@ -120,6 +127,11 @@ impl ScopeTree {
 
     pub(crate) fn numbers(&self) -> &NameTable {
         &self.numbers
+    }
+
+    /// All of them, in the order in which they were declared.
+    pub(crate) fn as_declared(&self) -> impl ExactSizeIterator<Item = &Scope> {
+        self.as_declared.iter().map(|id| self.get(*id))
     }
 
     /// A scope.

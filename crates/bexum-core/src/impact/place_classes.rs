@@ -24,7 +24,7 @@ use crate::attribute::Value;
 use crate::estate::Estate;
 use crate::id::{AttributeId, ScopeId};
 use crate::pattern::path::{Segment, SegmentPart};
-use crate::principal::Principal;
+use crate::principal::PrincipalType;
 use crate::reach::AccessTargets;
 
 /// The classes of the places of two estates.
@@ -44,6 +44,7 @@ pub(super) struct PlaceClasses<'c> {
 
 /// What tells names from others in two estates.
 struct Names<'c> {
+    estates: [&'c Estate; 2],
     /// Names that some pattern spells out, or that an attribute of somebody has as its value.
     spelled: FxHashSet<Cow<'c, str>>,
     /// Segments of patterns with stars.
@@ -73,8 +74,11 @@ impl<'c> Names<'c> {
     fn new(estates: [&'c Estate; 2]) -> Self {
         let mut spelled: FxHashSet<Cow<'c, str>> = FxHashSet::default();
         let mut starred: FxHashSet<Vec<Piece>> = FxHashSet::default();
+        // So are those of somebody's type.
+        spelled.extend(PrincipalType::ALL.map(|of_type| of_type.word().into()));
+        let mut numbers: FxHashSet<i64> = FxHashSet::default();
         for estate in estates {
-            add_values(estate, &mut spelled);
+            add_values(estate, &mut spelled, &mut numbers);
             for statement in &estate.statements {
                 let patterns = statement.on.plain.iter().chain(&statement.on.excluded);
                 for segment in patterns.flat_map(|pattern| &pattern.segments) {
@@ -89,7 +93,21 @@ impl<'c> Names<'c> {
                 }
             }
         }
-        Self { spelled, starred: starred.into_iter().collect() }
+        spelled.extend(numbers.into_iter().map(|number| Cow::from(number.to_string())));
+        Self { estates, spelled, starred: starred.into_iter().collect() }
+    }
+
+    /// Whether no pattern could tell a name from others of which that is so.
+    fn is_plain(&self, name: &str) -> bool {
+        // An id has a colon, which no name in a path has, and a workload's name is a path itself.
+        let is_borne = |estate: &Estate| {
+            estate.find_user(name).is_some()
+                || estate.find_group(name).is_some()
+                || estate.find_role(name).is_some()
+        };
+        !self.spelled.contains(name)
+            && !self.estates.into_iter().any(is_borne)
+            && !self.starred.iter().any(|pieces| may_match(pieces, name))
     }
 }
 
@@ -224,8 +242,7 @@ impl<'c> PlaceClasses<'c> {
             return *known;
         }
         let names = self.names.get_or_init(|| Names::new(self.estates));
-        let is_plain = !names.spelled.contains(name)
-            && !names.starred.iter().any(|pieces| may_match(pieces, name));
+        let is_plain = names.is_plain(name);
         self.plain.insert(name.into(), is_plain);
         is_plain
     }
@@ -258,29 +275,30 @@ fn may_match(pieces: &[Piece], name: &str) -> bool {
     is_anywhere || left.is_empty()
 }
 
-/// Whatever an attribute of somebody who asks may have as its value, as far as it could be a name in a path.
-fn add_values<'c>(estate: &'c Estate, found: &mut FxHashSet<Cow<'c, str>>) {
-    fn add<'c>(value: &'c Value, found: &mut FxHashSet<Cow<'c, str>>) {
+/// Whatever an attribute of somebody who asks may have as its value, as far as it could be a name in a path:
+/// texts, and whole numbers.
+fn add_values<'c>(
+    estate: &'c Estate,
+    texts: &mut FxHashSet<Cow<'c, str>>,
+    numbers: &mut FxHashSet<i64>,
+) {
+    fn add<'c>(
+        value: &'c Value,
+        texts: &mut FxHashSet<Cow<'c, str>>,
+        numbers: &mut FxHashSet<i64>,
+    ) {
         match value {
-            Value::Text(text) => drop(found.insert((&**text).into())),
-            Value::Integer(number) => drop(found.insert(number.to_string().into())),
-            Value::Boolean(is) => drop(found.insert(is.to_string().into())),
-            Value::List(values) => values.iter().for_each(|value| add(value, found)),
+            Value::Text(text) => drop(texts.insert((&**text).into())),
+            Value::Integer(number) => drop(numbers.insert(*number)),
+            Value::Boolean(is) => drop(texts.insert(if *is { "true" } else { "false" }.into())),
+            Value::List(values) => values.iter().for_each(|value| add(value, texts, numbers)),
             // A moment is no name.
             Value::Time(_) => {}
         }
     }
-    found.reserve(estate.users.len());
-    for who in estate.principals() {
-        // No name in a path has a colon, as ids have, or is a path itself, as a workload's name is.
-        if !matches!(who, Principal::Workload(_)) {
-            found.insert(estate.principal_name(who).into());
-            let own = estate.identity(who).into_iter().flat_map(|who| who.attributes.iter());
-            own.for_each(|(_, value)| add(value, found));
-        }
-        found.insert(Estate::principal_type(who).word().into());
-    }
-    for (_, scope) in estate.scopes.iter() {
-        scope.attributes.iter().for_each(|(_, value)| add(value, found));
-    }
+    // A workload's are its scope's.
+    let people = estate.principals().filter_map(|who| estate.identity(who));
+    let of_people = people.flat_map(|who| who.attributes.iter());
+    let of_scopes = estate.scopes.iter().flat_map(|(_, scope)| scope.attributes.iter());
+    of_people.chain(of_scopes).for_each(|(_, value)| add(value, texts, numbers));
 }

@@ -24,6 +24,7 @@ impl Places {
         let mut of = estates.map(|estate| Vec::with_capacity(estate.scopes.len()));
         let mut paths: Vec<Box<str>> = Vec::new();
         let mut next = [0, 0];
+        let is_one_tree = Arc::ptr_eq(&estates[0].scopes, &estates[1].scopes);
         loop {
             let [one, other] = [0, 1].map(|i| {
                 let is_left = next[i] < estates[i].scopes.len();
@@ -33,6 +34,7 @@ impl Places {
                 (None, None) => break,
                 (Some(one), None) => (one, [true, false]),
                 (None, Some(other)) => (other, [false, true]),
+                (Some(one), Some(_)) if is_one_tree => (one, [true, true]),
                 (Some(one), Some(other)) => match in_order(one, other) {
                     Ordering::Less => (one, [true, false]),
                     Ordering::Equal => (one, [true, true]),

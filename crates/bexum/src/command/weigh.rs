@@ -95,7 +95,14 @@ pub(super) fn weigh<T>(
     }
     let same = same_files(&before.sources, &after.sources);
     let wanted = Wanted::new(typed, &before.estate, &after.estate)?;
-    let differing = differences(&before.estate, &after.estate, &same);
+    let engine =
+        |side: &Side| side.engine.clone().unwrap_or_else(|| Engine::new(side.estate.clone()));
+    // Where people are new or gone, not all is decided as before: what it takes to find out is got ready.
+    let [was, is] = sides.map(|side| side.estate.users.len());
+    let (differing, ready) = rayon::join(
+        || differences(&before.estate, &after.estate, &same),
+        || (is != was).then(|| engine(after)),
+    );
     // That nobody gains or loses anything is said of all items and of all moments from now on.
     let is_told = typed.format != ImpactFormat::Csv && !differing.is_empty();
     let searched = |on: FailOn| is_told || asks_for(typed, on);
@@ -130,9 +137,7 @@ pub(super) fn weigh<T>(
             prove: prove_command(at, typed),
         });
     }
-    let engine =
-        |side: &Side| side.engine.clone().unwrap_or_else(|| Engine::new(side.estate.clone()));
-    let (old, new) = rayon::join(|| engine(before), || engine(after));
+    let (old, new) = rayon::join(|| engine(before), || ready.unwrap_or_else(|| engine(after)));
     let engines = [old, new];
     let ruling = match &typed.by {
         Some(who) => Some(by::ruled(who, typed, sides, &engines, &same)?),

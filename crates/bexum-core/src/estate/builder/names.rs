@@ -4,6 +4,7 @@ use std::cmp::Ordering;
 
 use crate::declaration::Named;
 use crate::fault::{Fault, LocatedFault};
+use crate::id::ScopeId;
 use crate::name::{Grammar, NameTable, nearest};
 use crate::origin::{Origin, Spanned};
 use crate::scope::ScopeTree;
@@ -86,6 +87,17 @@ impl<'d> Names<'d> {
         things: &'t [Named<T>],
     ) -> impl Iterator<Item = &'t Named<T>> + use<'t, '_, 'd, T> {
         self.order.iter().map(move |&(_, i)| &things[i])
+    }
+
+    /// The ids of scopes in the order of their declarations, where no name is declared twice.
+    pub(super) fn as_declared(&self) -> Box<[ScopeId]> {
+        let mut ids = vec![ScopeId::new(0); self.order.len()];
+        for (id, &(_, i)) in self.order.iter().enumerate() {
+            if let Some(place) = ids.get_mut(i) {
+                *place = ScopeId::new(id);
+            }
+        }
+        ids.into()
     }
 
     /// The id of a name, silently.

@@ -17,24 +17,21 @@ pub(super) fn resources(scopes: &ScopeTree) -> FixedBitSet {
     resources
 }
 
-/// Whether the scopes of an estate were declared like this and at the same places, where kinds and
-/// attributes are declared as they were: to build them again would make the same of them.
+/// Whether the scopes of an estate were declared like this, in this order and at the same places, where
+/// kinds and attributes are declared as they were: to build them again would make the same of them.
 pub(super) fn are_written_as(estate: &Estate, written: &[Named<declaration::Scope>]) -> bool {
-    let mut seen = FixedBitSet::with_capacity(estate.scopes.len());
-    let is_same = |named: &Named<declaration::Scope>| {
-        let Some(id) = estate.scopes.find(&named.name.value) else { return false };
-        if seen.put(id.index()) {
-            return false;
-        }
-        let (scope, body) = (estate.scope(id), &named.body);
+    let is_same = |(scope, named): (&Scope, &Named<declaration::Scope>)| {
+        let body = &named.body;
         scope.origin == named.name.origin
+            && *scope.path == *named.name.value
             && scope.scope_type == body.scope_type
             && scope.sealed == body.sealed
             && scope.about.as_deref() == named.about.as_deref()
             && is_of_kind(estate, scope, body)
             && scope.attributes.are_written_as(&estate.attribute_names, &body.attributes)
     };
-    written.len() == estate.scopes.len() && written.iter().all(is_same)
+    let before = estate.scopes.as_declared();
+    written.len() == before.len() && before.zip(written).all(is_same)
 }
 
 fn is_of_kind(estate: &Estate, scope: &Scope, written: &declaration::Scope) -> bool {
@@ -75,7 +72,7 @@ impl Builder<'_> {
                 end: 0,
             });
         }
-        ScopeTree::new(scopes, self.scopes.numbers())
+        ScopeTree::new(scopes, self.scopes.numbers(), self.scopes.as_declared())
     }
 
     fn build_scope_kind(&mut self, scope: &declaration::Scope) -> Option<KindId> {
