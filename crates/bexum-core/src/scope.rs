@@ -129,9 +129,9 @@ impl ScopeTree {
         &self.numbers
     }
 
-    /// All of them, in the order in which they were declared.
-    pub(crate) fn as_declared(&self) -> impl ExactSizeIterator<Item = &Scope> {
-        self.as_declared.iter().map(|id| self.get(*id))
+    /// The scope that was declared after so many others.
+    pub(crate) fn declared_as(&self, at: usize) -> Option<ScopeId> {
+        self.as_declared.get(at).copied()
     }
 
     /// A scope.

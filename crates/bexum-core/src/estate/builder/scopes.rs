@@ -17,21 +17,27 @@ pub(super) fn resources(scopes: &ScopeTree) -> FixedBitSet {
     resources
 }
 
-/// Whether the scopes of an estate were declared like this, in this order and at the same places, where
-/// kinds and attributes are declared as they were: to build them again would make the same of them.
+/// Whether the scopes of an estate were declared like this and at the same places, where kinds and
+/// attributes are declared as they were: to build them again would make the same of them.
 pub(super) fn are_written_as(estate: &Estate, written: &[Named<declaration::Scope>]) -> bool {
-    let is_same = |(scope, named): (&Scope, &Named<declaration::Scope>)| {
-        let body = &named.body;
+    let mut seen = FixedBitSet::with_capacity(estate.scopes.len());
+    let is_same = |(at, named): (usize, &Named<declaration::Scope>)| {
+        // Mostly they stand in the order in which they stood.
+        let path = &named.name.value;
+        let there = estate.scopes.declared_as(at).filter(|id| *estate.scope(*id).path == **path);
+        let Some(id) = there.or_else(|| estate.scopes.find(path)) else { return false };
+        if seen.put(id.index()) {
+            return false;
+        }
+        let (scope, body) = (estate.scope(id), &named.body);
         scope.origin == named.name.origin
-            && *scope.path == *named.name.value
             && scope.scope_type == body.scope_type
             && scope.sealed == body.sealed
             && scope.about.as_deref() == named.about.as_deref()
             && is_of_kind(estate, scope, body)
             && scope.attributes.are_written_as(&estate.attribute_names, &body.attributes)
     };
-    let before = estate.scopes.as_declared();
-    written.len() == before.len() && before.zip(written).all(is_same)
+    written.len() == estate.scopes.len() && written.iter().enumerate().all(is_same)
 }
 
 fn is_of_kind(estate: &Estate, scope: &Scope, written: &declaration::Scope) -> bool {
