@@ -67,12 +67,10 @@ pub(crate) struct Told<'t> {
     pub(crate) full: bool,
 }
 
-/// A thing that is new, gone or otherwise. What is told of it is put into words when it is told: there
-/// may be a hundred thousand.
+/// A thing that is new, gone or otherwise. It is put into words when it is told: there may be very many.
 #[derive(Clone, Copy)]
 pub(crate) struct Changed<'t> {
     pub(crate) difference: &'t Difference,
-    /// The files of each estate.
     pub(crate) sources: [&'t Sources; 2],
 }
 
