@@ -96,7 +96,7 @@ mod tests {
             let text = writer.into_inner().expect("it is written");
             prop_assert_eq!(bad_quote(&text), None);
             let cut = &text[..at.index(text.len() + 1)];
-            // Two quotes within a cell leave it open, or closed, as one more quote would.
+            // All quotes come in pairs, so that an odd number leaves a cell open.
             let is_open = cut.iter().filter(|byte| **byte == b'"').count() % 2 == 1;
             prop_assert_eq!(bad_quote(cut).is_some(), is_open);
         }
